@@ -1,0 +1,36 @@
+"""yeldro demo"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from yeldro.cli import run_command_line
+from yeldro.demo.larkwater import make_larkwater
+from yeldro.demo.walk import CONFIG, walk
+from yeldro.errors import UsageError
+from yeldro.store.config import FILE_NAME
+
+
+@click.command("demo")
+@click.argument("folder", metavar="[DIR]", default="larkwater", type=click.Path(path_type=Path, file_okay=False))
+@click.option("--scale", type=click.IntRange(1, 1000), default=1, show_default=True, help="Multiply the volume.")
+@click.option("--build-only", is_flag=True, help="Make the database and stop.")
+def command(folder: Path, scale: int, build_only: bool) -> None:
+    """Make the Larkwater demo database in a new folder and walk through the whole job on it."""
+    if folder.exists() and any(folder.iterdir()):
+        raise UsageError(f"The folder {folder} is not empty.", "Name a new one: yeldro demo DIR.")
+    folder.mkdir(parents=True, exist_ok=True)
+    make_larkwater(folder / "gauges.db", scale)
+    (folder / FILE_NAME).write_text(CONFIG, encoding="utf-8")
+    _say(f"Made {folder / 'gauges.db'}: Larkwater, an invented network of river gauges.")
+    if not build_only:
+        walk(folder, run_command_line, _say)
+        _say(f"\nThe folder {folder} is yours to try things in: cd {folder} && yeldro survey")
+
+
+def _say(line: str) -> None:
+    sys.stdout.write(f"{line}\n")
+    sys.stdout.flush()

@@ -1,0 +1,147 @@
+"""Options that several commands share, and what is made of them."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from yeldro.core.database import Database, Mode
+from yeldro.core.guards import Guards, read_expected
+from yeldro.core.preview import Request
+from yeldro.core.reach import read_rules
+from yeldro.core.selection import Asked
+from yeldro.errors import UsageError
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+def database_options(*formats: str) -> Callable[[Command], Command]:
+    return _together(
+        click.option("--db", metavar="DB", help="A path, a URL, or a name from yeldro.toml. Else YELDRO_DB."),
+        click.option(
+            "--wait",
+            type=click.FloatRange(min=0),
+            default=10,
+            show_default=True,
+            help="Seconds to wait for a lock.",
+        ),
+        click.option(
+            "--format",
+            type=click.Choice(["text", *formats]),
+            default="text",
+            show_default=True,
+            help="Form of output.",
+        ),
+    )
+
+
+def selection_options(command: Command) -> Command:
+    """The options that choose rows and say what happens to dependents."""
+    return _together(
+        click.argument("table"),
+        click.option("--where", multiple=True, metavar="EXPR", help="An SQL condition; repeat it to AND."),
+        click.option(
+            "-p",
+            "parameters",
+            multiple=True,
+            metavar="NAME[:TYPE]=VALUE",
+            help="A value for :NAME in a condition.",
+        ),
+        click.option("--key", "keys", multiple=True, metavar="VALUE", help="A primary key; a,b for a composite one."),
+        click.option("--order-by", metavar="COLS", help='With --limit: "COL [desc], …". NULLs come last.'),
+        click.option("--limit", type=int, metavar="N", help="With --order-by: the N first rows."),
+        click.option("--all-rows", is_flag=True, help="The whole table may go."),
+        click.option(
+            "--dependents",
+            multiple=True,
+            metavar="[TABLE=]RULE",
+            help="What happens to dependents: declared (default), delete, detach or stop.",
+        ),
+        click.option("--show", multiple=True, metavar="COLS", help="Columns of the sample, with commas."),
+        click.option("--sample", default="10", show_default=True, metavar="N|all", help="Matched rows to show."),
+    )(command)
+
+
+def _together(*decorators: Callable[[Any], Any]) -> Callable[[Command], Command]:
+    def decorate(command: Command) -> Command:
+        for decorator in reversed(decorators):
+            command = decorator(command)
+        return command
+
+    return decorate
+
+
+@contextmanager
+def opened(db: str | None, mode: Mode, wait: float) -> Iterator[Database]:
+    """The database that the options, the environment or yeldro.toml name."""
+    from yeldro.engines import open_database
+    from yeldro.store.config import find_config, find_place
+
+    place = find_place(db, os.environ.get("YELDRO_DB"), find_config(Path.cwd()))
+    database = open_database(place.address, mode, wait)
+    database.name = place.name
+    try:
+        yield database
+    finally:
+        database.close()
+
+
+def read_request(database: Database, options: dict[str, Any]) -> Request:
+    """Turn the options of preview and delete into a request."""
+    asked = Asked(
+        options["table"],
+        options["where"],
+        options["parameters"],
+        options["keys"],
+        options["order_by"],
+        options["limit"],
+        options["all_rows"],
+    )
+    expect = options.get("expect")
+    return Request(
+        asked,
+        read_rules(options["dependents"], database.schema),
+        Guards(read_expected(expect) if expect else None, options.get("max_rows"), options.get("max_share")),
+        tuple(name.strip() for text in options["show"] for name in text.split(",") if name.strip()),
+        _read_sample(options["sample"]),
+    )
+
+
+def _read_sample(text: str) -> int | None:
+    if text == "all":
+        return None
+    if not text.isdigit():
+        raise UsageError(f"--sample {text!r} is neither a number nor all.")
+    return int(text)
+
+
+def make_delete_line(options: dict[str, Any], matched: int) -> str:
+    """The delete command for the same rows, as a person would type it."""
+    words = ["yeldro", "delete", options["table"]]
+    for name, key in (("--db", "db"), ("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
+        words += _pairs(name, options[key])
+    words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
+    words += ["--all-rows"] if options["all_rows"] else []
+    words += _pairs("--dependents", options["dependents"])
+    return " ".join(quote_word(word) for word in [*words, "--expect", str(matched)])
+
+
+def _pairs(name: str, value: str | int | Sequence[str] | None) -> list[str]:
+    if value is None:
+        return []
+    values = [str(value)] if isinstance(value, str | int) else value
+    return [word for one in values for word in (name, one)]
+
+
+def quote_word(word: str) -> str:
+    """Quote for a POSIX shell, with double quotes where those are enough: conditions hold single ones."""
+    if "'" in word and not re.search(r'[$`"\\!]', word):
+        return f'"{word}"'
+    return shlex.quote(word)

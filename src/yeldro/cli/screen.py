@@ -1,0 +1,64 @@
+"""The one object that writes: results to standard output, everything else to standard error."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+
+from rich.console import Console, RenderableType
+from rich.text import Text
+
+from yeldro.errors import YeldroError
+from yeldro.report.documents import Document, make_error, write_json
+
+# Where no terminal tells a width, nothing is cut or wrapped.
+_UNBOUNDED = 4000
+
+
+class Screen:
+    """`format` is text, json or csv."""
+
+    def __init__(self, format: str) -> None:
+        self.format = format
+        self._out = _console(sys.stdout)
+        self._error = _console(sys.stderr)
+
+    @property
+    def width(self) -> int:
+        return self._out.width
+
+    def show(self, parts: Iterable[RenderableType]) -> None:
+        """Write a result for people."""
+        for part in parts:
+            with self._out.capture() as captured:
+                self._out.print(part, soft_wrap=isinstance(part, Text | str), markup=False)
+            lines = captured.get().splitlines()
+            sys.stdout.write("".join(f"{line.rstrip()}\n" for line in lines))
+            sys.stdout.flush()
+
+    def note(self, text: str) -> None:
+        """Write something that is no result."""
+        self._error.print(Text(text), soft_wrap=True)
+
+    def write_document(self, document: Document) -> None:
+        sys.stdout.write(write_json(document) + "\n")
+
+    def write_line(self, line: str) -> None:
+        sys.stdout.write(line + "\r\n")
+
+    def tell_error(self, error: YeldroError) -> None:
+        if self.format == "json":
+            self.write_document(make_error(error))
+            return
+        self.tell(error.message, error.hint)
+
+    def tell(self, message: str, hint: str) -> None:
+        self._error.print(Text.assemble(("Error: ", "bold red"), message), soft_wrap=True)
+        if hint:
+            self._error.print(Text("\n".join(f"  {line}" for line in hint.splitlines())), soft_wrap=True)
+
+
+def _console(stream: object) -> Console:
+    is_terminal = stream.isatty()  # type: ignore[attr-defined]  # standard streams have it
+    width = None if is_terminal else _UNBOUNDED
+    return Console(file=stream, width=width, highlight=False, emoji=False)  # type: ignore[arg-type]  # as above

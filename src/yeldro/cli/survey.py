@@ -1,0 +1,30 @@
+"""yeldro survey"""
+
+from __future__ import annotations
+
+import click
+
+from yeldro import workflow
+from yeldro.cli.options import database_options, opened
+from yeldro.cli.screen import Screen
+from yeldro.core.database import Mode
+from yeldro.report.documents import make_survey
+from yeldro.report.survey import render_survey
+
+
+@click.command("survey")
+@click.argument("tables", nargs=-1)
+@database_options("json")
+def command(tables: tuple[str, ...], db: str | None, wait: float, format: str) -> None:
+    """What is in the database: tables, keys, references, triggers.
+
+    With TABLES: a close look at each, with what its columns hold, a few rows, and what is unique in the data.
+    Changes nothing.
+    """
+    screen = Screen(format)
+    with opened(db, Mode.READ, wait) as database:
+        found = workflow.survey(database, tables)
+        if format == "json":
+            screen.write_document(make_survey(database.name, found))
+        else:
+            screen.show(render_survey(database.name, found, screen.width))

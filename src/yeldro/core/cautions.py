@@ -1,0 +1,59 @@
+"""Named warnings about a selection or a schema: what was found, why it matters and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from yeldro.core.schema import Schema, Table
+
+
+@dataclass(frozen=True, slots=True)
+class Caution:
+    name: str
+    subject: str
+    message: str
+
+
+def whole_table(table: Table, rows: int, *, meant: bool) -> Caution:
+    advice = "As --all-rows says." if meant else "If that is meant, say --all-rows; if not, narrow the condition."
+    return Caution(
+        "whole-table",
+        table.label,
+        f"All {rows:,} rows of {table.label} match, so nothing of the table would be left. {advice}",
+    )
+
+
+def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
+    """What the catalogue alone says about deleting from a table."""
+    if table.kind != "table":
+        return
+    if not table.key:
+        yield Caution(
+            "no-key",
+            table.label,
+            f"{table.label} has no primary key, so equal rows cannot be told apart by their values. "
+            "Give it one where you can.",
+        )
+    for reference in schema.outgoing(table):
+        if reference.broken:
+            yield Caution(
+                "unenforced-reference",
+                str(reference),
+                f"{reference.broken}, so the database cannot enforce it. Mend or drop the reference.",
+            )
+        elif not reference.is_indexed:
+            yield Caution(
+                "unindexed-reference",
+                str(reference),
+                f"No index of {table.label} begins with {', '.join(reference.columns)}, so every deletion from "
+                f"{reference.parent.label} scans the whole table. Add an index.",
+            )
+    for trigger in table.triggers:
+        if trigger.enabled and "DELETE" in trigger.event:
+            yield Caution(
+                "trigger",
+                f"{table.label}.{trigger.name}",
+                f"The trigger {trigger.name} runs when rows of {table.label} are deleted and may change other "
+                "tables. Read it before you delete.",
+            )

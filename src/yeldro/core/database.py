@@ -1,0 +1,186 @@
+"""What the core needs of a database. Each engine fulfils it; every operation is set-based and runs inside it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, Protocol
+
+from yeldro.core.schema import Reference, Schema, Table
+from yeldro.core.selection import Selection
+
+Row = tuple[Any, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class KeySet:
+    """A temporary table of row identities of one table, inside the database.
+
+    `columns` are the identity followed by every further column of the table that references point at, so that
+    dependents can be found, and dangling references be looked for, after the rows themselves are gone.
+    """
+
+    table: Table
+    columns: tuple[str, ...]
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """What a statement may do to another table by itself: `verb` is insert, update or delete."""
+
+    table: Table
+    verb: str
+    trigger: str
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnProfile:
+    """What one column holds: NULLs, different values (without NULL), and the extremes, None where unknown."""
+
+    nulls: int
+    distinct: int
+    smallest: Any
+    largest: Any
+
+
+class Mode(StrEnum):
+    """How a transaction is opened. READ changes nothing and is kept from it by the database."""
+
+    READ = "read"
+    WRITE = "write"
+
+
+class Database(Protocol):
+    """One open connection. Errors of the database come as DatabaseFailed, faults in a condition as UsageError."""
+
+    @property
+    def name(self) -> str:
+        """How a person calls this database; never with a password."""
+        ...
+
+    @property
+    def dialect(self) -> str:
+        """The name of its SQL dialect for the parser of conditions."""
+        ...
+
+    @property
+    def schema(self) -> Schema: ...
+
+    def close(self) -> None: ...
+
+    # Transactions
+    def begin(self, mode: Mode) -> None: ...
+
+    def commit(self) -> None:
+        """Commit, and fail unless the database says that it did."""
+        ...
+
+    def rollback(self) -> None:
+        """Undo everything since `begin`; nothing where no transaction is open."""
+        ...
+
+    def defer_references(self) -> None:
+        """Have references checked at the end of the transaction that is open."""
+        ...
+
+    # Looking
+    def count_rows(self, table: Table) -> int: ...
+
+    def profile(self, table: Table) -> list[ColumnProfile]:
+        """What the columns hold, in column order."""
+        ...
+
+    def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
+        """How many different combinations of values these columns hold, NULLs counting as one value."""
+        ...
+
+    def first_rows(self, table: Table, limit: int) -> list[Row]:
+        """The first rows of a table or view, in key order where it has one."""
+        ...
+
+    def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Iterator[Row]:
+        """Rows of a key set in identity order, streamed. `limit` None: all of them."""
+        ...
+
+    def missing_keys(self, selection: Selection) -> list[Row]:
+        """The keys that were asked for and are not in the table."""
+        ...
+
+    # Key sets
+    def make_key_set(self, table: Table) -> KeySet: ...
+
+    def match(self, selection: Selection, into: KeySet) -> int:
+        """Put the identities of the selected rows into an empty key set. Returns how many."""
+        ...
+
+    def pull(
+        self,
+        reference: Reference,
+        parents: KeySet,
+        into: KeySet,
+        *,
+        round: int = 0,
+        since: int | None = None,
+        without: Sequence[KeySet] = (),
+    ) -> int:
+        """Put the rows that reference `parents` into `into`, marked with `round`; rows there or in `without` stay out.
+
+        With `since`, only parents that were put in during that round count. Returns how many rows were put in.
+        """
+        ...
+
+    def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
+        """Add all rows that hang on `keys` through a self-reference, at any depth. Returns how many."""
+        ...
+
+    def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
+        """How many rows that are not in `without` reference `parents`."""
+        ...
+
+    def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
+        """Whether any row references `parents`."""
+        ...
+
+    def default_has_parent(self, reference: Reference, gone: KeySet | None) -> bool:
+        """Whether the defaults of the reference's columns are NULL or those of a row that is not in `gone`."""
+        ...
+
+    def count_union(self, key_sets: Sequence[KeySet]) -> int:
+        """How many different rows the key sets of one table hold together."""
+        ...
+
+    def compare(self, old: KeySet, new: KeySet) -> tuple[int, int]:
+        """How many rows are in `new` only, and how many in `old` only."""
+        ...
+
+    # Changing
+    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
+        """What triggers may do when rows of `table` are deleted (`columns` None) or these columns updated."""
+        ...
+
+    def delete(self, keys: KeySet) -> int:
+        """Delete the rows of a key set. Returns the database's own count, which leaves out what it cascaded."""
+        ...
+
+    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        """Set `columns` of the rows of a key set to NULL, or to their defaults. Returns the database's own count."""
+        ...
+
+    def change_count(self) -> int:
+        """All rows changed through this connection so far, by us, by triggers and by cascades, as it counts them."""
+        ...
+
+    # Checking
+    def count_present(self, keys: KeySet) -> int:
+        """How many rows of a key set are in their table now."""
+        ...
+
+    def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        """How many rows of a key set have NULL, or the default, in all of `columns` now."""
+        ...
+
+    def count_dangling(self, reference: Reference, keys: KeySet) -> int:
+        """How many rows of a key set hold a reference that points at no row."""
+        ...

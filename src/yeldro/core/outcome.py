@@ -1,0 +1,36 @@
+"""How a run ended."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from yeldro.core.preview import Preview
+from yeldro.core.tally import Tally
+
+
+class Outcome(Enum):
+    """Every way in which a run may end, with the sentence that says so."""
+
+    COMMITTED = ("committed", "Committed.")
+    ROLLED_BACK = ("rolled-back", "Everything was rolled back; nothing was changed.")
+    REHEARSED = ("rehearsed", "Rehearsed: everything was done and rolled back; nothing was changed.")
+    DECLINED = ("declined", "Declined; nothing was changed.")
+    STOPPED = ("stopped", "Stopped before the first change.")
+    NOTHING_MATCHED = ("nothing-matched", "No row matches; there is nothing to delete.")
+
+    def __init__(self, label: str, sentence: str) -> None:
+        self.label = label
+        self.sentence = sentence
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class RunResult:
+    """How a run ended. `status` is the exit status that goes with it, `hint` what to do about `reason`."""
+
+    outcome: Outcome
+    preview: Preview | None = None
+    tally: Tally | None = None
+    reason: str = ""
+    hint: str = ""
+    status: int = 0

@@ -1,0 +1,384 @@
+"""The reach: the matched rows and everything that hangs on them, per table, with what happens to each row."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from yeldro.core.database import Database, KeySet
+from yeldro.core.graph import find_components, find_cycle
+from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.selection import Selection
+from yeldro.errors import UsageError
+
+
+class Rule(StrEnum):
+    """What a person wants to happen to dependents."""
+
+    DECLARED = "declared"
+    DELETE = "delete"
+    DETACH = "detach"
+    STOP = "stop"
+
+
+class Action(StrEnum):
+    """What happens to a row of the reach."""
+
+    DELETE = "delete"
+    DETACH = "detach"
+    STOP = "stop"
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """The rule for dependents in general, and those for some tables."""
+
+    default: Rule = Rule.DECLARED
+    tables: Mapping[TableName, Rule] = field(default_factory=dict)
+
+    def treatment(self, reference: Reference) -> Treatment:
+        """What this reference means for its rows when what they point at goes."""
+        rule = self.tables.get(reference.child.name, self.default)
+        if rule is Rule.DECLARED:
+            return _declared(reference)
+        if rule is Rule.DELETE:
+            return Treatment(Action.DELETE)
+        if rule is Rule.STOP:
+            return Treatment(Action.STOP, reason="--dependents stop")
+        if not reference.nullable_columns:
+            return Treatment(Action.STOP, reason="it cannot be detached: no column of the reference may be NULL")
+        if reference.on_delete is OnDelete.SET_DEFAULT:
+            return _declared(reference)
+        return Treatment(Action.DETACH, reference.nullable_columns)
+
+
+def read_rules(texts: Sequence[str], schema: Schema) -> Rules:
+    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or table."""
+    default: Rule | None = None
+    tables: dict[TableName, Rule] = {}
+    for text in texts:
+        name, equals, word = text.rpartition("=")
+        if word not in list(Rule):
+            raise UsageError(
+                f"--dependents {text!r} has no known rule.",
+                f"The rules are: {', '.join(Rule)}; or TABLE=RULE.",
+            )
+        if equals:
+            tables[schema.find_table(name).name] = Rule(word)
+        elif default not in (None, Rule(word)):
+            raise UsageError(f"--dependents was given both as {default} and as {word}.")
+        else:
+            default = Rule(word)
+    return Rules(default or Rule.DECLARED, tables)
+
+
+@dataclass(frozen=True, slots=True)
+class Treatment:
+    """An action with the columns that a detach sets, or the reason of a stop."""
+
+    action: Action
+    columns: tuple[str, ...] = ()
+    to_default: bool = False
+    reason: str = ""
+
+
+def _declared(reference: Reference) -> Treatment:
+    match reference.on_delete:
+        case OnDelete.CASCADE:
+            return Treatment(Action.DELETE)
+        case OnDelete.SET_NULL:
+            if set(reference.set_columns) - set(reference.nullable_columns):
+                return Treatment(Action.STOP, reason="declared SET NULL, but a column of it may not be NULL")
+            return Treatment(Action.DETACH, reference.set_columns)
+        case OnDelete.SET_DEFAULT:
+            return Treatment(Action.DETACH, reference.set_columns, to_default=True)
+        case declared:
+            return Treatment(Action.STOP, reason=f"declared {declared}")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Detachment:
+    """Rows whose reference is taken away: they stay, but what they point at goes."""
+
+    reference: Reference
+    treatment: Treatment
+    keys: KeySet
+    rows: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Part:
+    """All rows of one table that one action touches, and the references that brought them in."""
+
+    table: Table
+    action: Action
+    rows: int
+    via: tuple[Reference, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Stop:
+    """Rows that forbid the deletion. `lift` is the option that would allow it, "" where there is none."""
+
+    table: Table
+    rows: int
+    via: Reference
+    reason: str
+    lift: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Reach:
+    """Everything that a deletion touches.
+
+    `deleted` holds a key set for each table that loses rows, children first; `links` are the references within
+    the deleted rows that must be set to NULL first because their tables reference each other in a circle;
+    `deferred` says that some circle has no such link. `parts` stand in the order in which they are done.
+    """
+
+    selection: Selection
+    matched: int
+    table_rows: int
+    deleted: tuple[tuple[KeySet, int], ...]
+    detached: tuple[Detachment, ...]
+    links: tuple[Reference, ...]
+    deferred: bool
+    parts: tuple[Part, ...]
+    stops: tuple[Stop, ...]
+
+    @property
+    def rows(self) -> int:
+        """Rows of all parts together, a row counting once an action."""
+        return sum(part.rows for part in self.parts)
+
+    @property
+    def key_sets(self) -> tuple[KeySet, ...]:
+        return (*(keys for keys, _ in self.deleted), *(detachment.keys for detachment in self.detached))
+
+
+def find_reach(database: Database, selection: Selection, rules: Rules) -> Reach:
+    """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited."""
+    search = _Search(database, rules)
+    matched = search.begin(selection)
+    table_rows = database.count_rows(selection.table)
+    search.follow()
+    detached = tuple(search.find_detachments())
+    stops = tuple(search.find_stops(detached))
+    order, links, deferred = _find_order(search.sets, database.schema)
+    deleted = tuple((search.sets[name], search.counts[name]) for name in order)
+    return Reach(
+        selection,
+        matched,
+        table_rows,
+        deleted,
+        detached,
+        links,
+        deferred,
+        tuple(search.parts(order, detached)),
+        stops,
+    )
+
+
+class _Search:
+    """The state of one search: a key set for each table that loses rows, filled from the parents down."""
+
+    def __init__(self, database: Database, rules: Rules) -> None:
+        self.database = database
+        self.schema = database.schema
+        self.rules = rules
+        self.sets: dict[TableName, KeySet] = {}
+        self.counts: dict[TableName, int] = {}
+        self.via: set[Reference] = set()
+        self.rounds = 0
+
+    def begin(self, selection: Selection) -> int:
+        keys = self.database.make_key_set(selection.table)
+        self.root = selection.table
+        self.sets[self.root.name] = keys
+        self.counts[self.root.name] = self.database.match(selection, keys)
+        return self.counts[self.root.name]
+
+    def follow(self) -> None:
+        """Follow every reference whose rows go too. Afterwards only tables that lose rows have a key set."""
+        deleting = [
+            reference
+            for reference in self.schema.references
+            if not reference.broken and self.rules.treatment(reference).action is Action.DELETE
+        ]
+        edges = [(reference.parent.name, reference.child.name) for reference in deleting]
+        reachable = _reachable(self.root.name, edges)
+        for component in find_components(reachable, edges):
+            members = set(component)
+            entering = [r for r in deleting if r.child.name in members and r.parent.name not in members]
+            inner = [r for r in deleting if r.child.name in members and r.parent.name in members]
+            for reference in entering:
+                self._pull(reference, since=None)
+            self._close(inner)
+        self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
+        self.sets = {name: keys for name, keys in self.sets.items() if self.counts[name] or name == self.root.name}
+
+    def _close(self, inner: list[Reference]) -> None:
+        """Follow the references inside a component until a whole round brings nothing new."""
+        selves = [reference for reference in inner if reference.is_self]
+        others = [reference for reference in inner if not reference.is_self]
+        since: int | None = None
+        while inner:
+            added = self._close_selves(selves)
+            self.rounds += 1
+            added += sum(self._pull(reference, since=since) for reference in others)
+            since = self.rounds
+            if not added or not others:
+                return
+
+    def _close_selves(self, selves: list[Reference]) -> int:
+        total = 0
+        while True:
+            added = 0
+            for reference in selves:
+                if keys := self.sets.get(reference.child.name):
+                    new = self.database.close_over(reference, keys, round=self.rounds)
+                    self._note(reference, new)
+                    added += new
+            total += added
+            if not added or len(selves) == 1:
+                return total
+
+    def _pull(self, reference: Reference, since: int | None) -> int:
+        parents = self.sets.get(reference.parent.name)
+        if parents is None or not self.counts[reference.parent.name]:
+            return 0
+        child = reference.child
+        if child.name not in self.sets:
+            self.sets[child.name] = self._make_key_set(child)
+            self.counts[child.name] = 0
+        new = self.database.pull(reference, parents, self.sets[child.name], round=self.rounds, since=since)
+        self._note(reference, new)
+        return new
+
+    def _note(self, reference: Reference, new: int) -> None:
+        self.counts[reference.child.name] += new
+        if new:
+            self.via.add(reference)
+
+    def _make_key_set(self, table: Table) -> KeySet:
+        if not table.identity:
+            raise UsageError(
+                f"{table.label} references rows that would go, but nothing tells its rows apart.",
+                "Give it a key without NULLs.",
+            )
+        return self.database.make_key_set(table)
+
+    def _leads_to_rows(self, reference: Reference) -> bool:
+        """Whether rows that go hang on others through this reference, even where another brought them in first."""
+        parents = self.sets.get(reference.parent.name)
+        if reference in self.via or parents is None or not self.counts.get(reference.child.name):
+            return False
+        return self.database.has_referencing(reference, parents)
+
+    def _leaving(self, action: Action) -> Iterator[tuple[Reference, Treatment, KeySet]]:
+        """The references into rows that go, with one kind of treatment, and the key set they point into."""
+        for reference in self.schema.references:
+            parents = self.sets.get(reference.parent.name)
+            if reference.broken or parents is None or not self.counts[reference.parent.name]:
+                continue
+            treatment = self.rules.treatment(reference)
+            if treatment.action is action:
+                yield reference, treatment, parents
+
+    def find_detachments(self) -> Iterator[Detachment]:
+        for reference, treatment, parents in self._leaving(Action.DETACH):
+            gone = self.sets.get(reference.child.name)
+            if not self.database.count_referencing(reference, parents, gone):
+                continue
+            keys = self._make_key_set(reference.child)
+            rows = self.database.pull(reference, parents, keys, without=[gone] if gone else [])
+            yield Detachment(reference, treatment, keys, rows)
+
+    def find_stops(self, detached: tuple[Detachment, ...]) -> Iterator[Stop]:
+        for reference, treatment, parents in self._leaving(Action.STOP):
+            rows = self.database.count_referencing(reference, parents, self.sets.get(reference.child.name))
+            if rows:
+                yield Stop(reference.child, rows, reference, treatment.reason, _lift(reference))
+        for detachment in detached:
+            if detachment.treatment.to_default:
+                yield from self._defaults_without_parent(detachment)
+            yield from self._referenced_by_others(detachment)
+
+    def _defaults_without_parent(self, detachment: Detachment) -> Iterator[Stop]:
+        gone = self.sets.get(detachment.reference.parent.name)
+        if not self.database.default_has_parent(detachment.reference, gone):
+            reason = "declared SET DEFAULT, but no row that stays has the default"
+            yield Stop(
+                detachment.reference.child,
+                detachment.rows,
+                detachment.reference,
+                reason,
+                _lift(detachment.reference),
+            )
+
+    def _referenced_by_others(self, detachment: Detachment) -> Iterator[Stop]:
+        """A column that a detach would clear may itself be what other rows point at."""
+        child = detachment.reference.child
+        for reference in self.schema.incoming(child):
+            if set(reference.referred) & set(detachment.treatment.columns) and not reference.broken:
+                gone = self.sets.get(reference.child.name)
+                if rows := self.database.count_referencing(reference, detachment.keys, gone):
+                    reason = f"it points at a column of {child.label} that would be detached"
+                    yield Stop(reference.child, rows, reference, reason, f"--dependents {child.label}=delete")
+
+    def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
+        by_table: dict[TableName, list[Detachment]] = {}
+        for detachment in detached:
+            by_table.setdefault(detachment.reference.child.name, []).append(detachment)
+        for group in by_table.values():
+            rows = self.database.count_union([detachment.keys for detachment in group])
+            references = tuple(detachment.reference for detachment in group)
+            yield Part(group[0].reference.child, Action.DETACH, rows, references)
+        for name in order:
+            yield Part(self.sets[name].table, Action.DELETE, self.counts[name], self._via(name))
+
+    def _via(self, name: TableName) -> tuple[Reference, ...]:
+        return tuple(r for r in self.schema.references if r.child.name == name and r in self.via)
+
+
+def _lift(reference: Reference) -> str:
+    choices = ["delete", "detach"] if reference.nullable_columns else ["delete"]
+    return " or ".join(f"--dependents {reference.child.label}={choice}" for choice in choices)
+
+
+def _reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list[TableName]:
+    found = {root: None}
+    waiting = [root]
+    while waiting:
+        start = waiting.pop()
+        for parent, child in edges:
+            if parent == start and child not in found:
+                found[child] = None
+                waiting.append(child)
+    return list(found)
+
+
+def _find_order(
+    sets: Mapping[TableName, KeySet], schema: Schema
+) -> tuple[list[TableName], tuple[Reference, ...], bool]:
+    """The tables that lose rows, children first; the links to clear beforehand; whether checks must wait.
+
+    A circle is opened at a nullable reference; a circle without one needs its references checked at the end.
+    """
+    names = list(sets)
+    references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
+    between = [reference for reference in references if not reference.is_self]
+    links: list[Reference] = []
+    deferred = False
+    while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in between]):
+        nullable = [between[place] for place in cycle if between[place].nullable_columns]
+        if nullable:
+            links.append(nullable[0])
+        else:
+            deferred = True
+        opened = nullable[0] if nullable else between[cycle[0]]
+        between = [reference for reference in between if reference is not opened]
+    edges = [(reference.child.name, reference.parent.name) for reference in between]
+    order = [name for component in find_components(names, edges) for name in component]
+    return order, tuple(links), deferred

@@ -1,0 +1,222 @@
+"""What the catalogue says: tables, columns, keys, references, triggers. Frozen values, the same for every engine."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from enum import StrEnum
+from functools import cached_property
+
+from yeldro.errors import UsageError
+
+
+class OnDelete(StrEnum):
+    """The referential action of a reference (ISO/IEC 9075-2, <delete rule>)."""
+
+    CASCADE = "CASCADE"
+    SET_NULL = "SET NULL"
+    SET_DEFAULT = "SET DEFAULT"
+    RESTRICT = "RESTRICT"
+    NO_ACTION = "NO ACTION"
+
+
+class Family(StrEnum):
+    """What kind of value a column takes; decides how a value from the command line is read and shown."""
+
+    TEXT = "text"
+    INTEGER = "integer"
+    NUMBER = "number"
+    DATE = "date"
+    TIMESTAMP = "timestamp"
+    BOOLEAN = "boolean"
+    OTHER = "other"
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class TableName:
+    schema: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    name: str
+    type: str
+    family: Family
+    nullable: bool
+    default: str | None = None
+    generated: bool = False
+    collation: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Trigger:
+    name: str
+    event: str
+    enabled: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Index:
+    name: str
+    columns: tuple[str, ...]
+    unique: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Table:
+    """A table or view.
+
+    `label` is how a person names it (the schema is left out where it is the default one). `key` is the primary
+    key, () without one. `identity` names what fixes one row: a key without NULLs, else the engine's own row
+    number; () where there is nothing of the kind.
+    """
+
+    name: TableName
+    label: str
+    kind: str
+    columns: tuple[Column, ...]
+    key: tuple[str, ...]
+    identity: tuple[str, ...]
+    indexes: tuple[Index, ...] = ()
+    triggers: tuple[Trigger, ...] = ()
+
+    @cached_property
+    def column_names(self) -> tuple[str, ...]:
+        return tuple(column.name for column in self.columns)
+
+    def column(self, name: str) -> Column:
+        """The column of exactly this name. KeyError where there is none."""
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise KeyError(name)
+
+    def find_column(self, text: str) -> Column:
+        """The column that a person named, exactly or but for case. UsageError with the nearest names."""
+        for column in self.columns:
+            if column.name == text:
+                return column
+        alike = [column for column in self.columns if column.name.lower() == text.lower()]
+        if len(alike) == 1:
+            return alike[0]
+        raise UsageError(f"There is no column {text!r} in {self.label}.", nearest(text, self.column_names, "columns"))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Reference:
+    """A foreign key: `columns` of `child` point at `referred` columns of `parent`, in the same order.
+
+    `broken` says why the engine cannot use it ("" where it can). `set_columns` are the columns that the declared
+    SET NULL or SET DEFAULT touches.
+    """
+
+    name: str
+    child: Table = field(repr=False)
+    columns: tuple[str, ...]
+    parent: Table = field(repr=False)
+    referred: tuple[str, ...]
+    on_delete: OnDelete
+    set_columns: tuple[str, ...] = ()
+    broken: str = ""
+
+    def __str__(self) -> str:
+        return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"
+
+    @property
+    def nullable_columns(self) -> tuple[str, ...]:
+        return tuple(name for name in self.columns if _settable(self.child.column(name)))
+
+    @property
+    def is_self(self) -> bool:
+        return self.child.name == self.parent.name
+
+    @property
+    def is_indexed(self) -> bool:
+        """Whether some index of the child begins with one of the columns, so that a lookup need not scan."""
+        return any(index.columns[0] in self.columns for index in self.child.indexes if index.columns)
+
+
+def _settable(column: Column) -> bool:
+    return column.nullable and not column.generated
+
+
+def _end(table: Table, columns: tuple[str, ...]) -> str:
+    return f"{table.label}.{columns[0]}" if len(columns) == 1 else f"{table.label}.({', '.join(columns)})"
+
+
+@dataclass(frozen=True)
+class Schema:
+    """All tables and views in name order, and all references in the order of their child tables."""
+
+    tables: tuple[Table, ...]
+    references: tuple[Reference, ...]
+
+    @cached_property
+    def by_name(self) -> dict[TableName, Table]:
+        return {table.name: table for table in self.tables}
+
+    @cached_property
+    def _incoming(self) -> dict[TableName, tuple[Reference, ...]]:
+        return _grouped(self.references, lambda reference: reference.parent.name)
+
+    @cached_property
+    def _outgoing(self) -> dict[TableName, tuple[Reference, ...]]:
+        return _grouped(self.references, lambda reference: reference.child.name)
+
+    def incoming(self, table: Table) -> tuple[Reference, ...]:
+        """The references that point at a table, from all schemas."""
+        return self._incoming.get(table.name, ())
+
+    def outgoing(self, table: Table) -> tuple[Reference, ...]:
+        return self._outgoing.get(table.name, ())
+
+    def referred_columns(self, table: Table) -> tuple[str, ...]:
+        """Every column of a table that some reference points at, in column order."""
+        wanted = {name for reference in self.incoming(table) for name in reference.referred}
+        return tuple(name for name in table.column_names if name in wanted)
+
+    def find_table(self, text: str) -> Table:
+        """The table that a person named: its label, or `schema.table`, exactly or but for case.
+
+        UsageError where there is none (with the nearest names) or where the case decides between several.
+        """
+        named = [(table, {table.label, f"{table.name.schema}.{table.name.name}"}) for table in self.tables]
+        exact = [table for table, names in named if text in names]
+        if exact:
+            return exact[0]
+        alike = [table for table, names in named if text.lower() in {name.lower() for name in names}]
+        if len(alike) == 1:
+            return alike[0]
+        if alike:
+            raise UsageError(
+                f"{text!r} may be any of {', '.join(table.label for table in alike)}.",
+                "Write it with its case.",
+            )
+        raise UsageError(
+            f"There is no table {text!r} in this database.",
+            nearest(text, [table.label for table in self.tables], "tables"),
+        )
+
+
+def _grouped(
+    references: Iterable[Reference], key: Callable[[Reference], TableName]
+) -> dict[TableName, tuple[Reference, ...]]:
+    groups: dict[TableName, list[Reference]] = {}
+    for reference in references:
+        groups.setdefault(key(reference), []).append(reference)
+    return {name: tuple(group) for name, group in groups.items()}
+
+
+def nearest(text: str, names: Iterable[str], what: str) -> str:
+    """A hint with the names most like `text`, or the first few where none is like it."""
+    names = list(names)
+    lowered = {name.lower(): name for name in names}
+    close = difflib.get_close_matches(text.lower(), lowered, n=3, cutoff=0.5)
+    if close:
+        return f"The nearest names are: {', '.join(lowered[name] for name in close)}."
+    if not names:
+        return f"There are no {what} at all."
+    more = f" and {len(names) - 8} more" if len(names) > 8 else ""
+    return f"The {what} are: {', '.join(names[:8])}{more}."

@@ -1,0 +1,79 @@
+"""What is in a database: per table its rows, key, references and triggers; for a chosen one also what it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import combinations
+
+from yeldro.core.cautions import Caution, find_schema_cautions
+from yeldro.core.database import ColumnProfile, Database, Row
+from yeldro.core.schema import Column, Reference, Table
+
+SAMPLE = 5
+MOST_PAIRS = 30
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Close:
+    """A close look at one table: its columns with what they hold, a few rows, and the column sets that are unique."""
+
+    columns: tuple[tuple[Column, ColumnProfile], ...]
+    sample: tuple[Row, ...]
+    unique: tuple[tuple[str, ...], ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class TableSurvey:
+    """`rows` is None for a view, which is not counted in the overview."""
+
+    table: Table
+    rows: int | None
+    references: tuple[Reference, ...]
+    referenced_by: tuple[Reference, ...]
+    cautions: tuple[Caution, ...]
+    close: Close | None = None
+
+
+def find_survey(database: Database, chosen: Sequence[Table]) -> list[TableSurvey]:
+    """Survey every table, or, where some are chosen, just those and closely."""
+    return [_survey(database, table, bool(chosen)) for table in chosen or database.schema.tables]
+
+
+def _survey(database: Database, table: Table, closely: bool) -> TableSurvey:
+    rows = database.count_rows(table) if closely or table.kind != "view" else None
+    return TableSurvey(
+        table,
+        rows,
+        database.schema.outgoing(table),
+        database.schema.incoming(table),
+        tuple(find_schema_cautions(database.schema, table)),
+        _look_closely(database, table, rows) if closely and rows is not None else None,
+    )
+
+
+def _look_closely(database: Database, table: Table, rows: int) -> Close:
+    profiles = database.profile(table)
+    return Close(
+        tuple(zip(table.columns, profiles, strict=True)),
+        tuple(database.first_rows(table, SAMPLE)),
+        tuple(_unique_sets(database, table, rows, profiles)) if rows > 1 else (),
+    )
+
+
+def _unique_sets(
+    database: Database, table: Table, rows: int, profiles: Sequence[ColumnProfile]
+) -> Iterator[tuple[str, ...]]:
+    """Columns, and pairs of other columns, without NULLs whose values differ in every row.
+
+    At most MOST_PAIRS pairs are tried, those with the most different values first.
+    """
+    full = [(name, one.distinct) for name, one in zip(table.column_names, profiles, strict=True) if not one.nulls]
+    yield from ((name,) for name, distinct in full if distinct == rows)
+    rest = [(name, distinct) for name, distinct in full if distinct < rows]
+    pairs = [
+        (a[1] * b[1], (a[0], b[0])) for a, b in combinations(rest, 2) if a[1] * b[1] >= rows and min(a[1], b[1]) > 1
+    ]
+    for _, pair in sorted(pairs, key=lambda entry: -entry[0])[:MOST_PAIRS]:
+        if database.count_distinct(table, pair) == rows:
+            yield pair

@@ -1,0 +1,72 @@
+"""The account of one run: per table, rows before, expected, done and after. It must balance."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yeldro.core.schema import Table
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Line:
+    """One table. `expected` is the sum of the rows that any action should touch, a row counting once an action.
+
+    `present` counts deleted keys that are still there, `dangling` the rows that point at a row that is gone.
+    """
+
+    table: Table
+    before: int
+    after: int
+    to_delete: int = 0
+    to_detach: int = 0
+    deleted: int = 0
+    detached: int = 0
+    inserted_by_triggers: int = 0
+    dangling: int = 0
+
+    @property
+    def expected(self) -> int:
+        return self.to_delete + self.to_detach
+
+    @property
+    def balanced(self) -> bool:
+        return not self.fault
+
+    @property
+    def fault(self) -> str:
+        """What differs, in one sentence, or ""."""
+        name = self.table.label
+        if self.deleted != self.to_delete:
+            return f"{name}: {self.to_delete:,} rows were to be deleted, {self.deleted:,} are gone"
+        if self.detached != self.to_detach:
+            return f"{name}: {self.to_detach:,} rows were to be detached, {self.detached:,} are"
+        if self.before - self.deleted + self.inserted_by_triggers != self.after:
+            should = self.before - self.deleted
+            return f"{name}: {should:,} rows should be left, there are {self.after:,}"
+        if self.dangling:
+            return f"{name}: {self.dangling:,} rows reference a row that is gone"
+        return ""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Tally:
+    """`changed` is what the database itself counted during the run, `explained` what the lines account for."""
+
+    lines: tuple[Line, ...]
+    changed: int
+    explained: int
+    causes: tuple[str, ...] = ()
+
+    @property
+    def balanced(self) -> bool:
+        return not self.fault
+
+    @property
+    def fault(self) -> str:
+        """The first difference with its likely cause, in one sentence, or ""."""
+        fault = next((line.fault for line in self.lines if line.fault), "")
+        if not fault and self.changed != self.explained:
+            fault = f"the database counted {self.changed:,} changed rows, the tally explains {self.explained:,}"
+        if fault and self.causes:
+            fault += f"; the likely cause is {' or '.join(self.causes)}"
+        return fault

@@ -1,0 +1,62 @@
+"""The walk through the job, in the order in which it is done: every command as typed, and its real output."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Callable
+from contextlib import chdir
+from pathlib import Path
+
+CONFIG = """\
+default = "gauges"
+
+[databases.gauges]
+url = "sqlite:///gauges.db"
+"""
+
+STEPS = (
+    ("Look at what is there.", "yeldro survey"),
+    ("Look closely at the table that we are about to clean up.", "yeldro survey stations"),
+    (
+        "Does anything dangle already? These readings of sensors that are long gone were planted.",
+        'yeldro preview readings --where "sensor_id NOT IN (SELECT id FROM sensors)" --sample 3',
+    ),
+    (
+        "Stations closed for good before 2019 should go. A slip of the pen: opened instead of closed.",
+        "yeldro preview stations --where \"opened_on < '2019-01-01'\" --sample 4",
+    ),
+    (
+        "All of them: far too many. The right column matches fewer. See what hangs on them, and what forbids it.",
+        "yeldro preview stations --where \"closed_on < '2019-01-01'\" --show name",
+    ),
+    (
+        "Their photos are worth keeping: detach them from the visits that go.",
+        "yeldro preview stations --where \"closed_on < '2019-01-01'\" --show name --dependents photos=detach",
+    ),
+    (
+        "Rehearse it: everything is done, counted and rolled back.",
+        "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents photos=detach"
+        " --rehearse --sample 0",
+    ),
+    (
+        "The tally balances. Delete them, and only if it is as many as we saw.",
+        "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents photos=detach"
+        " --expect 6 --yes --sample 0",
+    ),
+    ("Are they gone?", "yeldro preview stations --where \"closed_on < '2019-01-01'\""),
+    (
+        "Does anything dangle that did not before? It is the same planted readings, and no others.",
+        'yeldro preview readings --where "sensor_id NOT IN (SELECT id FROM sensors)" --sample 0',
+    ),
+    ("And what the trigger on stations wrote.", "yeldro survey removals"),
+)
+
+
+def walk(folder: Path, run: Callable[[list[str]], int], say: Callable[[str], None]) -> None:
+    """Run every step inside `folder`. `run` runs a command line and returns its status, `say` writes a line."""
+    with chdir(folder):
+        for number, (why, line) in enumerate(STEPS, 1):
+            say(f"\n{number}. {why}\n\n$ {line}")
+            status = run(shlex.split(line)[1:])
+            if status:
+                say(f"(exit status {status})")

@@ -1,0 +1,70 @@
+"""The one gate through which every statement goes: preview, rehearsal and run alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.errors import DatabaseFailed, YeldroError
+
+
+class Gate:
+    """Sends statements over one connection and turns the driver's errors into ours.
+
+    `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened is still open:
+    a trigger or a failed statement may end it, and the next statement would then commit by itself.
+    """
+
+    def __init__(
+        self,
+        connection: sa.Connection,
+        translate: Callable[[BaseException], YeldroError],
+        is_whole: Callable[[], bool],
+    ) -> None:
+        self.connection = connection
+        self.translate = translate
+        self.is_whole = is_whole
+        self.in_transaction = False
+
+    @contextmanager
+    def _translated(self) -> Iterator[None]:
+        try:
+            yield
+        except sa.exc.DBAPIError as error:
+            raise self.translate(error.orig or error) from error
+
+    def run(self, statement: sa.Executable) -> sa.CursorResult[Any]:
+        """Send one statement built from Core constructs."""
+        with self._translated():
+            result = self.connection.execute(statement)
+        self._check()
+        return result
+
+    def run_text(self, text: str) -> sa.CursorResult[Any]:
+        """Send one statement that holds no names or values from outside."""
+        with self._translated():
+            result = self.connection.exec_driver_sql(text)
+        self._check()
+        return result
+
+    def number(self, statement: sa.Executable) -> int:
+        """The single number that a statement returns."""
+        return int(self.run(statement).scalar_one())
+
+    def stream(self, statement: sa.Executable, size: int = 1000) -> Iterator[tuple[Any, ...]]:
+        """The rows of a statement, `size` at a time."""
+        with self._translated():
+            result = self.connection.execution_options(stream_results=True).execute(statement)
+            for rows in result.partitions(size):
+                for row in rows:
+                    yield tuple(row)
+
+    def _check(self) -> None:
+        if self.in_transaction and not self.is_whole():
+            self.in_transaction = False
+            raise DatabaseFailed(
+                "The database ended the transaction by itself.", "A trigger or rule with ROLLBACK does that."
+            )

@@ -1,0 +1,204 @@
+"""SQLite's catalogue, read with one query a kind (https://www.sqlite.org/pragma.html)."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterable
+from typing import Any
+
+import sqlalchemy as sa
+import sqlglot
+
+from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
+from yeldro.engines.gate import Gate
+from yeldro.errors import BadStatement
+
+_OBJECTS = """
+SELECT name, type, tbl_name, coalesce(sql, '') FROM main.sqlite_master
+WHERE type IN ('table', 'view', 'trigger') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY name"""
+_COLUMNS = """
+SELECT m.name, c.name, c.type, c."notnull", c.dflt_value, c.pk, c.hidden
+FROM main.sqlite_master AS m JOIN pragma_table_xinfo(m.name, 'main') AS c
+WHERE m.type IN ('table', 'view') ORDER BY m.name, c.cid"""
+_INDEXES = """
+SELECT m.name, i.name, i."unique", i.origin, i.partial, x.name
+FROM main.sqlite_master AS m JOIN pragma_index_list(m.name, 'main') AS i JOIN pragma_index_xinfo(i.name, 'main') AS x
+WHERE m.type = 'table' AND x.key = 1 ORDER BY m.name, i.seq, x.seqno"""
+_REFERENCES = """
+SELECT m.name, f.id, f.seq, f."table", f."from", f."to", f.on_delete
+FROM main.sqlite_master AS m JOIN pragma_foreign_key_list(m.name, 'main') AS f
+WHERE m.type = 'table' ORDER BY m.name, f.id DESC, f.seq"""
+
+_FAMILIES = (
+    (r"DATETIME|TIMESTAMP", Family.TIMESTAMP),
+    (r"DATE", Family.DATE),
+    (r"BOOL", Family.BOOLEAN),
+    (r"INT", Family.INTEGER),
+    (r"CHAR|CLOB|TEXT", Family.TEXT),
+    (r"REAL|FLOA|DOUB|NUM|DEC", Family.NUMBER),
+)
+_ROW_NUMBERS = ("rowid", "_rowid_", "oid")
+_TRIGGER_HEAD = re.compile(
+    r"\bTRIGGER\b.*?\b(?P<time>BEFORE|AFTER|INSTEAD\s+OF)?\s*(?P<event>DELETE|INSERT|UPDATE)\b.*?\bON\b",
+    re.IGNORECASE | re.DOTALL,
+)
+
+
+def affinity(declared: str) -> str:
+    """The affinity of a declared type (https://www.sqlite.org/datatype3.html, section 3.1)."""
+    upper = declared.upper()
+    if "INT" in upper:
+        return "INTEGER"
+    if any(part in upper for part in ("CHAR", "CLOB", "TEXT")):
+        return "TEXT"
+    if not upper or "BLOB" in upper:
+        return "BLOB"
+    return "REAL" if any(part in upper for part in ("REAL", "FLOA", "DOUB")) else "NUMERIC"
+
+
+def _family(declared: str) -> Family:
+    return next((family for part, family in _FAMILIES if re.search(part, declared.upper())), Family.OTHER)
+
+
+def read_schema(gate: Gate) -> Schema:
+    """Read everything about the tables of the main database."""
+    objects: list[tuple[str, str, str, str]] = [tuple(row) for row in gate.run_text(_OBJECTS)]
+    columns, indexes = _by_table(gate, _COLUMNS), _by_table(gate, _INDEXES)
+    triggers = defaultdict(list)
+    for name, kind, table, sql in objects:
+        if kind == "trigger":
+            triggers[table.lower()].append(Trigger(name, _event(sql)))
+    tables = [
+        _table(gate, name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
+        for name, kind, _, sql in objects
+        if kind != "trigger"
+    ]
+    return Schema(tuple(tables), tuple(_references(tables, _by_table(gate, _REFERENCES))))
+
+
+def _by_table(gate: Gate, query: str) -> defaultdict[str, list[tuple[Any, ...]]]:
+    rows: defaultdict[str, list[tuple[Any, ...]]] = defaultdict(list)
+    for row in gate.run_text(query):
+        rows[row[0]].append(tuple(row[1:]))
+    return rows
+
+
+def _event(sql: str) -> str:
+    head = _TRIGGER_HEAD.search(sql)
+    return f"{(head['time'] or 'BEFORE').upper()} {head['event'].upper()}" if head else ""
+
+
+def _table(
+    gate: Gate,
+    name: str,
+    kind: str,
+    sql: str,
+    column_rows: list[tuple[Any, ...]],
+    index_rows: list[tuple[Any, ...]],
+    triggers: tuple[Trigger, ...],
+) -> Table:
+    if re.match(r"\s*CREATE\s+VIRTUAL\b", sql, re.IGNORECASE):
+        kind = "virtual table"
+    collations = find_collations(sql) if "collate" in sql.lower() else {}
+    key = tuple(row[0] for row in sorted(column_rows, key=lambda row: row[4]) if row[4])
+    rowid_key = len(key) == 1 and _is_rowid_key(key[0], column_rows, index_rows)
+    columns = tuple(
+        Column(
+            column,
+            type_,
+            _family(type_),
+            nullable=not required and not (rowid_key and pk),
+            default=default,
+            generated=hidden in (2, 3),
+            collation=collations.get(column.lower(), ""),
+        )
+        for column, type_, required, default, pk, hidden in column_rows
+    )
+    names = {column.name for column in columns}
+    row_number = _row_number(gate, name, {column.lower() for column in names}) if kind == "table" else ""
+    filled = all(not column.nullable for column in columns if column.name in key)
+    identity = key if key and (filled or not row_number) else ((row_number,) if row_number else ())
+    indexes: dict[str, tuple[bool, list[str]]] = {row[0]: (bool(row[1]) and not row[3], []) for row in index_rows}
+    for index, _, _, _, column in index_rows:
+        indexes[index][1].append(column or "")
+    found = [Index(index, tuple(parts), unique) for index, (unique, parts) in indexes.items()]
+    if rowid_key:
+        found.insert(0, Index("", key, True))
+    return Table(TableName("main", name), name, kind, columns, key, identity, tuple(found), triggers)
+
+
+def find_collations(sql: str) -> dict[str, str]:
+    """The COLLATE of each column of a CREATE TABLE statement, by lower-case column name. No pragma tells it."""
+    found: dict[str, str] = {}
+    depth, column, tokens = 0, "", sqlglot.tokenize(sql, read="sqlite")
+    for before, token in zip(tokens, tokens[1:], strict=False):
+        depth += (before.text == "(") - (token.text == ")")
+        if depth == 1 and before.text in ("(", ","):
+            column = token.text.lower()
+        elif depth == 1 and before.text.upper() == "COLLATE" and token.text.upper() != "BINARY":
+            found[column] = token.text
+    return found
+
+
+def _is_rowid_key(key: str, columns: list[tuple[Any, ...]], indexes: list[tuple[Any, ...]]) -> bool:
+    """Whether a primary key is an INTEGER PRIMARY KEY, the row number itself: it alone has no index of its own."""
+    declared = next(row[1] for row in columns if row[0] == key)
+    return declared.upper() == "INTEGER" and not any(row[2] == "pk" for row in indexes)
+
+
+def _row_number(gate: Gate, table: str, taken: set[str]) -> str:
+    """A name under which the row number can be reached, "" in a table WITHOUT ROWID."""
+    for name in _ROW_NUMBERS:
+        if name not in taken:
+            clause = sa.table(table, sa.column(name), schema="main")
+            try:
+                gate.run(sa.select(clause.c[name]).limit(0))
+            except BadStatement:
+                return ""
+            return name
+    return ""
+
+
+def _references(tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]]) -> Iterable[Reference]:
+    """SQLite matches the names of tables and columns without case; `REFERENCES p` alone means p's primary key."""
+    by_name = {table.name.name.lower(): table for table in tables}
+    for child in tables:
+        groups: defaultdict[int, list[tuple[Any, ...]]] = defaultdict(list)
+        for number, _, parent, column, to, rule in rows[child.name.name]:
+            groups[number].append((parent, column, to, rule))
+        for group in groups.values():
+            parent_name, _, to, rule = group[0]
+            parent = by_name.get(parent_name.lower())
+            columns = tuple(_exact(child, column) for _, column, _, _ in group)
+            referred = tuple(_exact(parent, target) for _, _, target, _ in group) if parent and to else ()
+            if parent and not to:
+                referred = parent.key
+            yield Reference(
+                "",
+                child,
+                columns,
+                parent or _absent(parent_name),
+                referred or tuple(target or "?" for _, _, target, _ in group),
+                OnDelete(rule),
+                columns,
+                _fault(parent, parent_name, columns, referred),
+            )
+
+
+def _exact(table: Table | None, name: str) -> str:
+    names = table.column_names if table else ()
+    return next((column for column in names if column.lower() == name.lower()), name)
+
+
+def _absent(name: str) -> Table:
+    return Table(TableName("main", name), name, "absent table", (), (), ())
+
+
+def _fault(parent: Table | None, name: str, columns: tuple[str, ...], referred: tuple[str, ...]) -> str:
+    if parent is None:
+        return f"The table {name} does not exist"
+    unique = any(index.unique and set(index.columns) == set(referred) for index in parent.indexes)
+    if len(columns) != len(referred) or not unique:
+        return f"The referred columns of {parent.label} are not unique"
+    return ""

@@ -1,0 +1,239 @@
+"""The statements that all engines share, built from SQLAlchemy Core constructs. Nothing is sent here.
+
+A key table has the columns c0, c1, … (the identity, then the other referred columns) and `round`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import KeySet
+from yeldro.core.schema import Reference, Table
+from yeldro.core.selection import Order, Selection
+from yeldro.engines.fragment import Fragment
+
+Columns = Sequence[sa.ColumnElement[Any]]
+Rows = sa.Select[*tuple[Any, ...]]
+
+
+class Statements:
+    """`key_schema` is where temporary tables live; `adapt` turns a value into one that the driver binds."""
+
+    def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
+        self.key_schema = key_schema
+        self.adapt = adapt
+        self._tables: dict[Table, sa.TableClause] = {}
+        self._key_tables: dict[KeySet, sa.TableClause] = {}
+
+    # Tables and columns
+
+    def table(self, table: Table) -> sa.TableClause:
+        """The clause of a table, always the same one, so that a statement names the table once."""
+        if table not in self._tables:
+            names = dict.fromkeys((*table.column_names, *table.identity))
+            columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
+            self._tables[table] = sa.table(table.name.name, *columns, schema=table.name.schema)
+        return self._tables[table]
+
+    def key_table(self, keys: KeySet) -> sa.TableClause:
+        if keys not in self._key_tables:
+            columns: list[sa.ColumnClause[Any]] = [sa.column(f"c{place}") for place in range(len(keys.columns))]
+            self._key_tables[keys] = sa.table(keys.name, *columns, sa.column("round"), schema=self.key_schema)
+        return self._key_tables[keys]
+
+    def key_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
+        clause = self.key_table(keys)
+        return [clause.c[f"c{keys.columns.index(name)}"] for name in names]
+
+    def carried(self, keys: KeySet) -> list[sa.ColumnElement[Any]]:
+        clause = self.table(keys.table)
+        return [clause.c[name] for name in keys.columns]
+
+    # Conditions
+
+    def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
+        """Whether `columns` stand among the columns `names` of a key set."""
+        inside: sa.ColumnElement[bool] = _tuple(columns).in_(sa.select(*self.key_columns(keys, names)))
+        return inside
+
+    def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
+        """Whether a row of the key set's table is in the key set."""
+        clause = self.table(keys.table)
+        return self.is_in([clause.c[name] for name in keys.table.identity], keys, keys.table.identity)
+
+    def pointing(self, reference: Reference) -> list[sa.ColumnElement[Any]]:
+        """The columns of the child, in the form in which the engine compares them with the referred ones."""
+        clause = self.table(reference.child)
+        return [clause.c[name] for name in reference.columns]
+
+    def is_selected(self, selection: Selection) -> list[sa.ColumnElement[bool]]:
+        wanted: list[sa.ColumnElement[bool]] = [Fragment(one, self.adapt) for one in selection.conditions]
+        if selection.keys:
+            wanted.append(sa.or_(*(self.is_key(selection.table, key) for key in selection.keys)))
+        return wanted
+
+    def is_key(self, table: Table, key: Sequence[Any]) -> sa.ColumnElement[bool]:
+        clause = self.table(table)
+        return sa.and_(*(clause.c[name] == self.adapt(value) for name, value in zip(table.key, key, strict=True)))
+
+    # Filling key sets
+
+    def match(self, selection: Selection, into: KeySet) -> sa.Insert:
+        wanted: Rows = sa.select(*self.carried(into), sa.literal_column("0")).where(*self.is_selected(selection))
+        if selection.limit is not None:
+            wanted = wanted.order_by(*self.first_rows(selection)).limit(selection.limit)
+        return self.fill(into, wanted)
+
+    def first_rows(self, selection: Selection) -> list[sa.ColumnElement[Any]]:
+        clause = self.table(selection.table)
+
+        def ends(order: Order) -> list[sa.ColumnElement[Any]]:
+            column = clause.c[order.column]
+            return [column.is_(None), column.desc() if order.descending else column.asc()]
+
+        ordered = [part for order in selection.order for part in ends(order)]
+        return [*ordered, *(clause.c[name] for name in selection.table.identity)]
+
+    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
+        target = self.key_table(into)
+        return sa.insert(target).from_select([column.name for column in target.c], rows)
+
+    def pull(
+        self,
+        reference: Reference,
+        parents: KeySet,
+        into: KeySet,
+        round: int,
+        since: int | None,
+        without: Sequence[KeySet],
+    ) -> sa.Insert:
+        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))))
+        wanted = self.hanging_on(wanted, reference, parents, since)
+        for other in (into, *without):
+            wanted = wanted.where(sa.not_(self.has_identity(other)))
+        return self.fill(into, wanted)
+
+    def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
+        """Keep the rows of the child that point at `parents`, or at those that came in the round `since`.
+
+        A NULL part points at nothing (MATCH SIMPLE).
+        """
+        among = sa.select(*self.key_columns(parents, reference.referred))
+        if since is not None:
+            among = among.where(self.key_table(parents).c.round == since)
+        return rows.where(_tuple(self.pointing(reference)).in_(among))
+
+    def close_over(self, reference: Reference, keys: KeySet, round: int) -> sa.Insert:
+        start = self.key_table(keys)
+        names = [f"c{place}" for place in range(len(keys.columns))]
+        walk = sa.select(*(start.c[name] for name in names)).cte("yeldro_walk", recursive=True)
+        child = self.table(reference.child)
+        link = sa.and_(
+            *(
+                column == walk.c[f"c{keys.columns.index(referred)}"]
+                for column, referred in zip(self.pointing(reference), reference.referred, strict=True)
+            )
+        )
+        step = sa.select(*self.carried(keys)).select_from(walk.join(child, link))
+        walk = walk.union(step)
+        found = sa.select(*(walk.c[name] for name in names), sa.literal_column(str(int(round))))
+        identity = [walk.c[f"c{keys.columns.index(name)}"] for name in keys.table.identity]
+        return self.fill(keys, found.where(sa.not_(self.is_in(identity, keys, keys.table.identity))))
+
+    # Counting
+
+    def count(self, table: Table) -> Rows:
+        return sa.select(sa.func.count()).select_from(self.table(table))
+
+    def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> Rows:
+        rows = self.hanging_on(self.count(reference.child), reference, parents)
+        return rows if without is None else rows.where(sa.not_(self.has_identity(without)))
+
+    def has_referencing(self, reference: Reference, parents: KeySet) -> Rows:
+        one: Rows = sa.select(sa.literal_column("1")).select_from(self.table(reference.child))
+        return self.hanging_on(one, reference, parents).limit(1)
+
+    def count_union(self, key_sets: Sequence[KeySet]) -> Rows:
+        chosen = [sa.select(*self.key_columns(keys, keys.table.identity)) for keys in key_sets]
+        return sa.select(sa.func.count()).select_from(sa.union(*chosen).subquery())
+
+    def count_only_in(self, one: KeySet, other: KeySet) -> Rows:
+        here, there = (sa.select(*self.key_columns(keys, keys.table.identity)) for keys in (one, other))
+        return sa.select(sa.func.count()).select_from(sa.except_(here, there).subquery())
+
+    def count_present(self, keys: KeySet) -> Rows:
+        return self.count(keys.table).where(self.has_identity(keys))
+
+    def count_dangling(self, reference: Reference, keys: KeySet) -> Rows:
+        child = self.table(reference.child)
+        parent = self.table(reference.parent).alias("yeldro_parent")
+        pairs = zip(self.pointing(reference), reference.referred, strict=True)
+        found = sa.exists().where(*(column == parent.c[referred] for column, referred in pairs))
+        filled = [child.c[name].is_not(None) for name in reference.columns]
+        return self.count_present(keys).where(*filled, sa.not_(found))
+
+    # Rows
+
+    def profile(self, table: Table) -> Rows:
+        """For every column the count of its values, of its different values, its smallest and its largest."""
+        clause = self.table(table)
+        functions = (sa.func.count, lambda c: sa.func.count(c.distinct()), sa.func.min, sa.func.max)
+        columns = [function(clause.c[name]) for name in table.column_names for function in functions]
+        return sa.select(sa.func.count(), *columns).select_from(clause)
+
+    def count_distinct(self, table: Table, columns: Sequence[str]) -> Rows:
+        clause = self.table(table)
+        different = sa.select(*(clause.c[name] for name in columns)).distinct()
+        return sa.select(sa.func.count()).select_from(different.subquery())
+
+    def first(self, table: Table, limit: int) -> Rows:
+        clause = self.table(table)
+        rows = sa.select(*(clause.c[name] for name in table.column_names))
+        return rows.order_by(*(clause.c[name] for name in table.identity)).limit(limit)
+
+    def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Rows:
+        clause = self.table(keys.table)
+        rows = sa.select(*(clause.c[name] for name in columns)).where(self.has_identity(keys))
+        return rows.order_by(*(clause.c[name] for name in keys.table.identity)).limit(limit)
+
+    def find_key(self, table: Table, key: Sequence[Any]) -> Rows:
+        return self.count(table).where(self.is_key(table, key))
+
+    # Changing
+
+    def delete(self, keys: KeySet) -> sa.Delete:
+        return sa.delete(self.table(keys.table)).where(self.has_identity(keys))
+
+    def detach(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> sa.Update:
+        """Set the columns to NULL, or to these default expressions of the catalogue."""
+        clause = self.table(keys.table)
+        new = {clause.c[name]: value for name, value in zip(columns, _values(columns, defaults), strict=True)}
+        change = sa.update(clause).where(self.has_identity(keys)).values(new)
+        if defaults is None:
+            change = change.where(sa.or_(*(clause.c[name].is_not(None) for name in columns)))
+        return change
+
+    def count_detached(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> Rows:
+        clause = self.table(keys.table)
+        same = [clause.c[name].is_(value) for name, value in zip(columns, _values(columns, defaults), strict=True)]
+        return self.count_present(keys).where(*same)
+
+    def default_parent(self, reference: Reference, defaults: Sequence[str], gone: KeySet | None) -> Rows:
+        """Count the rows of the parent that stay and have these defaults in the referred columns."""
+        clause = self.table(reference.parent)
+        pairs = zip(reference.referred, _values(reference.referred, defaults), strict=True)
+        rows = self.count(reference.parent).where(*(clause.c[name] == value for name, value in pairs))
+        return rows if gone is None else rows.where(sa.not_(self.has_identity(gone)))
+
+
+def _values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.ColumnElement[Any]]:
+    if defaults is None:
+        return [sa.null() for _ in columns]
+    return [sa.literal_column(default) for default in defaults]
+
+
+def _tuple(columns: Columns) -> Any:
+    return columns[0] if len(columns) == 1 else sa.tuple_(*columns)

@@ -1,0 +1,51 @@
+"""The error tree. Exit status and kind of trouble live in the class, the facts in the instance.
+
+    YeldroError            1   an unexpected error
+    ├── UsageError         2   wrong usage: nothing was begun
+    ├── Refused            3   a guard, a stop or a tally that does not balance
+    ├── Declined           4   the person said no
+    ├── DatabaseFailed     5   the database refused, timed out or could not be reached
+    │   └── BadStatement       the database could not make sense of a statement
+    └── Interrupted      130   Ctrl-C
+
+A message says what was wrong and where, a hint what to do. Neither holds row data or a password.
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+
+class YeldroError(Exception):
+    """Something that ends the command. `message` is one sentence, `hint` (or "") what to do about it."""
+
+    status: ClassVar[int] = 1
+
+    def __init__(self, message: str, hint: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+
+
+class UsageError(YeldroError):
+    status = 2
+
+
+class Refused(YeldroError):
+    status = 3
+
+
+class Declined(YeldroError):
+    status = 4
+
+
+class DatabaseFailed(YeldroError):
+    status = 5
+
+
+class BadStatement(DatabaseFailed):
+    pass
+
+
+class Interrupted(YeldroError):
+    status = 130

@@ -1,0 +1,30 @@
+"""The commands and what `yeldro --help` says. Imports nothing, so that it is there at once."""
+
+COMMANDS = {
+    "survey": "What is in the database: tables, keys, references.",
+    "preview": "Which rows match and what hangs on them; changes nothing.",
+    "delete": "Preview, ask, delete in the right order, check, commit.",
+    "demo": "Make the Larkwater demo database and walk through the job.",
+}
+
+HEAD = """\
+Usage: yeldro COMMAND [OPTIONS] ...
+
+  Remove rows from a live SQL database and be certain about it.
+
+  Which rows match, what hangs on them, in what order can they go, and did exactly
+  those rows go? Nothing is committed unless the last answer is yes.
+
+Commands, in the order of the work:
+"""
+
+TAIL = """
+Options:
+  --version   Show the version.
+  -h, --help  Show this page; after a command, show that command's options.
+"""
+
+
+def render_overview() -> str:
+    """The whole page, ending in a line break."""
+    return HEAD + "".join(f"  {name:8}  {job}\n" for name, job in COMMANDS.items()) + TAIL

@@ -1,0 +1,1 @@
+"""Values in, text out. Nothing here writes to a terminal or a file."""

@@ -1,0 +1,38 @@
+"""One value of a row as a piece of text that cannot be mistaken for another."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+from rich.text import Text
+
+WIDEST = 40
+
+
+def render_cell(value: Any, widest: int = WIDEST) -> Text:
+    """NULL is dim and bare, texts that could be mistaken for it or for nothing are quoted, long ones are cut."""
+    if value is None:
+        return Text("NULL", style="dim italic")
+    if isinstance(value, bytes | memoryview):
+        data = bytes(value)
+        return Text(cut(f"X'{data[:widest].hex().upper()}'", widest), style="dim")
+    if not isinstance(value, str):
+        return Text(str(value))
+    shown = _visible(value[: widest * 2])
+    if value == "" or value.strip() != value or value == "NULL":
+        shown = f"'{shown}'"
+    return Text(cut(shown, widest))
+
+
+def cut(text: str, widest: int = WIDEST) -> str:
+    return text if len(text) <= widest else text[: widest - 1] + "…"
+
+
+def _visible(text: str) -> str:
+    """Control characters could move the cursor or colour the screen: they are written out."""
+    return "".join(letter if letter.isprintable() else repr(letter)[1:-1] for letter in text)
+
+
+def is_number(value: Any) -> bool:
+    return isinstance(value, int | float | Decimal) and not isinstance(value, bool)

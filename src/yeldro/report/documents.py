@@ -1,0 +1,149 @@
+"""Results as JSON documents. The keys are part of the contract: see docs/output.md."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Any
+
+from yeldro.core.cautions import Caution
+from yeldro.core.outcome import RunResult
+from yeldro.core.preview import Preview
+from yeldro.core.schema import Reference, Table
+from yeldro.core.survey import Close, TableSurvey
+from yeldro.core.tally import Tally
+from yeldro.errors import YeldroError
+
+Document = dict[str, Any]
+
+
+def write_json(document: Document) -> str:
+    return json.dumps(document, ensure_ascii=False, indent=2, default=_value)
+
+
+def _value(value: Any) -> Any:
+    """What JSON has no word for: bytes as hexadecimal text, anything else in its own text form."""
+    return bytes(value).hex() if isinstance(value, bytes | memoryview) else str(value)
+
+
+def make_error(error: YeldroError) -> Document:
+    return {"kind": "error", "status": error.status, "message": error.message, "hint": error.hint}
+
+
+def make_survey(database: str, tables: Sequence[TableSurvey]) -> Document:
+    return {"kind": "survey", "database": database, "tables": [_table(one) for one in tables]}
+
+
+def _table(one: TableSurvey) -> Document:
+    document = {
+        "name": one.table.label,
+        "type": one.table.kind,
+        "rows": one.rows,
+        "key": list(one.table.key),
+        "references": [_reference(reference) for reference in one.references],
+        "referenced_by": [_reference(reference) for reference in one.referenced_by],
+        "triggers": [{"name": trigger.name, "event": trigger.event} for trigger in one.table.triggers],
+        "cautions": _cautions(one.cautions),
+    }
+    return document | (_close(one.close, one.table) if one.close else {})
+
+
+def _close(close: Close, table: Table) -> Document:
+    return {
+        "columns": [
+            {
+                "name": column.name,
+                "type": column.type,
+                "nullable": column.nullable,
+                "nulls": profile.nulls,
+                "distinct": profile.distinct,
+                "smallest": profile.smallest,
+                "largest": profile.largest,
+            }
+            for column, profile in close.columns
+        ],
+        "sample": [dict(zip(table.column_names, row, strict=True)) for row in close.sample],
+        "unique": [list(names) for names in close.unique],
+    }
+
+
+def _reference(reference: Reference) -> Document:
+    return {
+        "reference": str(reference),
+        "on_delete": reference.on_delete,
+        "indexed": reference.is_indexed,
+        "broken": reference.broken or None,
+    }
+
+
+def _cautions(cautions: Sequence[Caution]) -> list[Document]:
+    return [{"name": one.name, "subject": one.subject, "message": one.message} for one in cautions]
+
+
+def make_preview(preview: Preview) -> Document:
+    reach = preview.reach
+    parts = [part for part in reach.parts if part.rows]
+    return {
+        "kind": "preview",
+        "database": preview.database,
+        "table": reach.selection.table.label,
+        "table_rows": reach.table_rows,
+        "matched": reach.matched,
+        "missing_keys": [list(key) for key in preview.missing_keys],
+        "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
+        "reach": [
+            {
+                "order": place,
+                "table": part.table.label,
+                "rows": part.rows,
+                "action": part.action,
+                "via": list(map(str, part.via)),
+            }
+            for place, part in enumerate(parts, 1)
+        ],
+        "stops": [
+            {
+                "table": stop.table.label,
+                "rows": stop.rows,
+                "via": str(stop.via),
+                "reason": stop.reason,
+                "lift": stop.lift,
+            }
+            for stop in reach.stops
+        ],
+        "cautions": _cautions(preview.cautions),
+        "refusals": list(preview.refusals),
+        "seal": None,
+    }
+
+
+def make_run(kind: str, result: RunResult) -> Document:
+    document: Document = {
+        "kind": kind,
+        "outcome": result.outcome.label,
+        "run": None,
+        "tally": _tally(result.tally) if result.tally else [],
+        "cautions": _cautions(result.preview.cautions) if result.preview else [],
+    }
+    if result.outcome.label != "committed":
+        document["reason"] = result.reason or result.outcome.sentence
+    return document
+
+
+def _tally(tally: Tally) -> list[Document]:
+    return [
+        {
+            "table": line.table.label,
+            "before": line.before,
+            "expected": line.expected,
+            "deleted": line.deleted,
+            "detached": line.detached,
+            "moved": 0,
+            "filled": 0,
+            "restored": 0,
+            "inserted_by_triggers": line.inserted_by_triggers,
+            "after": line.after,
+            "balanced": line.balanced,
+        }
+        for line in tally.lines
+    ]

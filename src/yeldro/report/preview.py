@@ -1,0 +1,90 @@
+"""A preview as text: which rows match, what hangs on them, what forbids it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from yeldro.core.preview import Preview
+from yeldro.core.reach import Action, Part
+from yeldro.report.cautions import render_cautions
+from yeldro.report.grids import count, left_out, render_grid, render_rows
+
+_STYLES = {Action.DELETE: "red", Action.DETACH: "yellow", Action.STOP: "bold red"}
+
+
+def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[RenderableType]:
+    """`next_line` is the command that would follow, "" where none is wanted."""
+    reach = preview.reach
+    table = reach.selection.table
+    share = f" ({100 * reach.matched / reach.table_rows:.1f} %)" if reach.table_rows else ""
+    yield Text(
+        f"{table.label} in {preview.database}: {reach.matched:,} of {count(reach.table_rows, 'row')} match{share}",
+        style="bold",
+    )
+    if preview.missing_keys:
+        keys = ", ".join("/".join(map(str, key)) for key in preview.missing_keys[:10])
+        more = f" and {len(preview.missing_keys) - 10} more" if len(preview.missing_keys) > 10 else ""
+        yield Text(f"{count(len(preview.missing_keys), 'key')} not in the table: {keys}{more}")
+    if reach.matched:
+        yield from _sample(preview, width)
+        yield from _parts(preview)
+    if reach.stops:
+        yield Text("\nThe deletion would be stopped", style="bold red")
+        yield render_grid(
+            ("table", "rows", "through", "because", "allowed by"),
+            [(one.table.label, one.rows, str(one.via), one.reason, one.lift) for one in reach.stops],
+            right=("rows",),
+        )
+    yield from render_cautions(preview.cautions)
+    if next_line and reach.matched:
+        yield Text("\nNext, once this is what you expect:" if not preview.refusals else "\nThe line would be:")
+        yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
+
+
+def _sample(preview: Preview, width: int) -> Iterator[RenderableType]:
+    if not preview.sample:
+        return
+    keep = len(preview.selection.table.key) + len(preview.selection.columns)
+    shown = render_rows(preview.columns, preview.sample, width, max(1, keep))
+    yield ""
+    yield shown
+    notes = []
+    if rest := preview.reach.matched - len(preview.sample):
+        notes.append(f"{count(rest, 'more row')}; --sample all shows every one")
+    if more := left_out(preview.columns, shown):
+        notes.append(f"no room for {', '.join(more)}; --show picks columns")
+    if notes:
+        yield Text(f"  ({'; '.join(notes)})", style="dim")
+
+
+def _parts(preview: Preview) -> Iterator[RenderableType]:
+    parts = [part for part in preview.reach.parts if part.rows]
+    if len(parts) == 1 and not preview.reach.stops and not parts[0].via:
+        yield Text("\nNothing hangs on these rows.")
+        return
+    yield Text("\nWhat happens, in this order", style="bold")
+    yield render_grid(
+        ("#", "table", "rows", "action", "through"),
+        [
+            (
+                place,
+                part.table.label,
+                part.rows,
+                Text(part.action, style=_STYLES[part.action]),
+                _through(preview, part),
+            )
+            for place, part in enumerate(parts, 1)
+        ],
+        right=("#", "rows"),
+    )
+    for link in preview.reach.links:
+        tables = f"{link.child.label} and {link.parent.label}"
+        yield Text(f"  ({link} is cleared first, because {tables} reference each other)", style="dim")
+
+
+def _through(preview: Preview, part: Part) -> str:
+    chosen = part.table is preview.selection.table and part.action is Action.DELETE
+    return "\n".join([*(["the selection"] if chosen else []), *map(str, part.via)])

@@ -1,0 +1,33 @@
+"""The account of a run as text."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from yeldro.core.outcome import Outcome, RunResult
+from yeldro.core.tally import Line, Tally
+from yeldro.report.grids import render_grid
+
+_STYLES = {Outcome.COMMITTED: "bold green", Outcome.REHEARSED: "bold cyan", Outcome.NOTHING_MATCHED: "bold"}
+
+
+def render_tally(tally: Tally) -> Iterator[RenderableType]:
+    """One line a table; columns in which nothing happened are left out."""
+    optional = {"detached": "detached", "by triggers": "inserted_by_triggers"}
+    used = [title for title, name in optional.items() if any(getattr(line, name) for line in tally.lines)]
+
+    def cells(line: Line) -> list[object]:
+        more = [getattr(line, optional[title]) for title in used]
+        verdict = Text("yes", style="green") if line.balanced else Text("no", style="bold red")
+        return [line.table.label, line.before, line.expected, line.deleted, *more, line.after, verdict]
+
+    numbers = ("before", "expected", "deleted", *used, "after")
+    yield Text("\nTally", style="bold")
+    yield render_grid(("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers)
+
+
+def render_ending(result: RunResult) -> Iterator[RenderableType]:
+    yield Text(f"\n{result.outcome.sentence}", style=_STYLES.get(result.outcome, "bold yellow"))

@@ -1,0 +1,1 @@
+"""What lies on disk: the configuration file."""

@@ -1,0 +1,208 @@
+"""The use cases: the only place where an engine, the core and what a person answers meet."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Protocol
+
+from yeldro.core.database import Database, KeySet, Mode, Row
+from yeldro.core.outcome import Outcome, RunResult
+from yeldro.core.plan import make_plan
+from yeldro.core.preview import Preview, Request, make_preview, root_keys, sample_columns
+from yeldro.core.reach import Reach, find_reach
+from yeldro.core.run import run_plan
+from yeldro.core.selection import Selection, read_selection
+from yeldro.core.survey import TableSurvey, find_survey
+from yeldro.core.tally import Tally
+from yeldro.errors import Declined, Interrupted, Refused, UsageError, YeldroError
+
+
+class Answers(Protocol):
+    """The person, or a script, on the other side."""
+
+    def show(self, preview: Preview) -> None: ...
+
+    def allow(self, preview: Preview) -> bool:
+        """Asked before anything is changed, outside of any transaction."""
+        ...
+
+    def allow_commit(self, tally: Tally) -> bool:
+        """Asked with the balanced tally in hand, while the transaction is open."""
+        ...
+
+    def committing(self) -> None:
+        """Told right before the commit: from here on an interrupt comes too late and must not be raised."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to ask."""
+
+    rehearse: bool = False
+    ask_first: bool = True
+    ask_last: bool = False
+
+
+def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
+    """Look at the whole database, or closely at some of its tables."""
+    chosen = [database.schema.find_table(name) for name in names]
+    with _transaction(database, Mode.READ):
+        return find_survey(database, chosen)
+
+
+def preview(database: Database, request: Request) -> Preview:
+    """Find what a deletion would touch, in a transaction that cannot change anything."""
+    selection = _read(database, request)
+    with _transaction(database, Mode.READ):
+        return make_preview(database, request, find_reach(database, selection, request.rules))
+
+
+@contextmanager
+def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview, tuple[str, ...], Iterator[Row]]]:
+    """A preview with the columns and all matched rows, streamed in key order while the context is open."""
+    selection = _read(database, request)
+    with _transaction(database, Mode.READ):
+        found = make_preview(database, request, find_reach(database, selection, request.rules))
+        names = sample_columns(selection, request.show) if request.show else selection.table.column_names
+        yield found, names, database.sample(root_keys(found.reach), names, None)
+
+
+def delete(database: Database, request: Request, manner: Manner, answers: Answers) -> RunResult:
+    """Preview, ask, delete, compare, and commit only what was shown. Faults after the preview end in the result."""
+    selection = _read(database, request)
+    run = _Deletion(database, request, manner, answers, selection)
+    try:
+        return run.go()
+    except KeyboardInterrupt:
+        _undo(database)
+        interrupted = Interrupted("Interrupted.")
+        return run.failed(interrupted)
+    except UsageError:
+        _undo(database)
+        raise
+    except YeldroError as error:
+        _undo(database)
+        return run.failed(error)
+    except BaseException:
+        _undo(database)
+        raise
+
+
+class _Deletion:
+    """One deletion. `begun` tells whether its writing transaction was opened."""
+
+    def __init__(
+        self, database: Database, request: Request, manner: Manner, answers: Answers, selection: Selection
+    ) -> None:
+        self.database = database
+        self.request = request
+        self.manner = manner
+        self.answers = answers
+        self.selection = selection
+        self.begun = False
+        self.preview: Preview | None = None
+
+    def go(self) -> RunResult:
+        if not self.manner.ask_first:
+            self.database.begin(Mode.WRITE)
+            self.begun = True
+            found = self._show()
+            return self._ended_early(found) or self._finish(found)
+        with _transaction(self.database, Mode.READ):
+            found = self._show()
+        ended = self._ended_early(found)
+        if ended:
+            return ended
+        if not self.answers.allow(found):
+            return RunResult(Outcome.DECLINED, found, status=Declined.status)
+        self.database.begin(Mode.WRITE)
+        self.begun = True
+        fresh = find_reach(self.database, self.selection, self.request.rules)
+        came, went = _compare(self.database, found.reach, fresh)
+        if came or went:
+            self.database.rollback()
+            reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."
+            return RunResult(Outcome.STOPPED, found, None, reason, "Look at the preview again.", Refused.status)
+        return self._finish(make_preview(self.database, self.request, fresh))
+
+    def _show(self) -> Preview:
+        reach = find_reach(self.database, self.selection, self.request.rules)
+        self.preview = make_preview(self.database, self.request, reach)
+        self.answers.show(self.preview)
+        return self.preview
+
+    def _ended_early(self, found: Preview) -> RunResult | None:
+        if found.refusals:
+            self.database.rollback()
+            return RunResult(Outcome.STOPPED, found, None, found.refusals[0], status=Refused.status)
+        if not found.reach.matched:
+            self.database.rollback()
+            return RunResult(Outcome.NOTHING_MATCHED, found)
+        return None
+
+    def _finish(self, found: Preview) -> RunResult:
+        tally = run_plan(self.database, make_plan(found.reach))
+        if not tally.balanced:
+            self.database.rollback()
+            reason = f"The tally does not balance: {tally.fault}."
+            return RunResult(Outcome.ROLLED_BACK, found, tally, reason, status=Refused.status)
+        if self.manner.rehearse:
+            self.database.rollback()
+            return RunResult(Outcome.REHEARSED, found, tally)
+        if self.manner.ask_last and not self.answers.allow_commit(tally):
+            self.database.rollback()
+            return RunResult(Outcome.DECLINED, found, tally, status=Declined.status)
+        self.answers.committing()
+        self.database.commit()
+        return RunResult(Outcome.COMMITTED, found, tally)
+
+    def failed(self, error: YeldroError) -> RunResult:
+        outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
+        return RunResult(outcome, self.preview, None, error.message, error.hint, error.status)
+
+
+def _undo(database: Database) -> None:
+    """Roll back without letting a second fault hide the first: a connection that is closed rolls back by itself."""
+    try:
+        database.rollback()
+    except YeldroError:
+        database.close()
+
+
+@contextmanager
+def _transaction(database: Database, mode: Mode) -> Iterator[None]:
+    database.begin(mode)
+    try:
+        yield
+    except BaseException:
+        _undo(database)
+        raise
+    database.commit()
+
+
+def _read(database: Database, request: Request) -> Selection:
+    selection = read_selection(request.asked, database.schema, database.dialect)
+    for name in request.show:
+        selection.table.find_column(name)
+    return selection
+
+
+def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
+    """How many rows, each with its action, are only in the new reach, and how many only in the old one."""
+    before, after = _by_cause(old), _by_cause(new)
+    came = sum(rows for cause, (_, rows) in after.items() if cause not in before)
+    went = sum(rows for cause, (_, rows) in before.items() if cause not in after)
+    for cause in before.keys() & after.keys():
+        more, fewer = database.compare(before[cause][0], after[cause][0])
+        came, went = came + more, went + fewer
+    return came, went
+
+
+def _by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
+    """The key sets by what they stand for: the table that loses rows, or the reference that is taken away."""
+    causes: dict[object, tuple[KeySet, int]] = {keys.table: (keys, rows) for keys, rows in reach.deleted}
+    causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
+    return causes
