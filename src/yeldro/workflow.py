@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from yeldro.core.database import Database, KeySet, Mode, Row
-from yeldro.core.outcome import Outcome, RunResult
+from yeldro.core.outcome import Outcome as Outcome
+from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
 from yeldro.core.preview import Preview, Request, make_preview, root_keys, sample_columns
 from yeldro.core.reach import Reach, find_reach

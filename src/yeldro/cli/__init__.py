@@ -76,8 +76,8 @@ def _unexpected(error: Exception) -> YeldroError:
 
 
 def _wants_json(arguments: Sequence[str]) -> bool:
-    pairs = zip(arguments, [*arguments[1:], ""], strict=True)
-    return any(pair == ("--format", "json") or pair[0] == "--format=json" for pair in pairs)
+    following = [*arguments[1:], ""]
+    return "--format=json" in arguments or ("--format", "json") in zip(arguments, following, strict=False)
 
 
 def _tell(error: YeldroError, as_json: bool) -> int:

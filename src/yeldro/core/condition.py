@@ -108,8 +108,10 @@ def _families_of_parameters(tree: exp.Expr, table: Table) -> dict[str, Family]:
     """The family of the column that each parameter is compared with, where there is just one column."""
     families: dict[str, Family] = {}
     for placeholder in tree.find_all(exp.Placeholder):
-        comparison = placeholder.find_ancestor(*_COMPARISONS)
-        if comparison is None or placeholder.find_ancestor(exp.Query, exp.Func) is not None:
+        comparison = placeholder.parent
+        while isinstance(comparison, exp.Paren | exp.Tuple | exp.Neg):
+            comparison = comparison.parent
+        if not isinstance(comparison, _COMPARISONS):
             continue
         names = {column.name.lower() for column in comparison.find_all(exp.Column)}
         found = [column for column in table.columns if column.name.lower() in names]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
-from yeldro.core.schema import Reference, Schema, Table
+from yeldro.core.schema import OnDelete, Reference, Schema, Table
 from yeldro.core.selection import Selection
 
 Row = tuple[Any, ...]
@@ -45,6 +45,18 @@ class ColumnProfile:
     largest: Any
 
 
+@dataclass(frozen=True, slots=True)
+class Abilities:
+    """What an engine can do, asked for by need and not by name.
+
+    `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
+    that they point at. `can_defer`: whether a circle of NOT NULL references can be checked at the end.
+    """
+
+    tree_rules: frozenset[OnDelete]
+    can_defer: bool
+
+
 class Mode(StrEnum):
     """How a transaction is opened. READ changes nothing and is kept from it by the database."""
 
@@ -64,6 +76,9 @@ class Database(Protocol):
     def dialect(self) -> str:
         """The name of its SQL dialect for the parser of conditions."""
         ...
+
+    @property
+    def abilities(self) -> Abilities: ...
 
     @property
     def schema(self) -> Schema: ...
@@ -166,6 +181,14 @@ class Database(Protocol):
 
     def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
         """Set `columns` of the rows of a key set to NULL, or to their defaults. Returns the database's own count."""
+        ...
+
+    def unlink(self, reference: Reference, keys: KeySet) -> int:
+        """Take a reference away from rows that are about to go, so that nothing hangs on their order.
+
+        Its nullable columns become NULL; where it has none, a self-reference is pointed at its own row. Returns the
+        database's own count.
+        """
         ...
 
     def change_count(self) -> int:

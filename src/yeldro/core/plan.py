@@ -21,7 +21,8 @@ class Verb(StrEnum):
 class Step:
     """One statement: what it does to which frozen rows. `rows` is how many it must touch, None where any is right.
 
-    UNLINK clears a reference among rows that go anyway, to open a circle; DETACH clears one of rows that stay.
+    UNLINK takes away a reference among rows that go anyway, so that their order is free;
+    DETACH clears one of rows that stay.
     """
 
     verb: Verb
@@ -40,18 +41,17 @@ class Step:
 class Plan:
     reach: Reach
     steps: tuple[Step, ...]
-    deferred: bool
 
 
 def make_plan(reach: Reach) -> Plan:
     """Circles are opened first, rows that stay are detached next, then rows go, children before their parents."""
-    return Plan(reach, tuple(_steps(reach)), reach.deferred)
+    return Plan(reach, tuple(_steps(reach)))
 
 
 def _steps(reach: Reach) -> Iterator[Step]:
     sets = {keys.table.name: keys for keys, _ in reach.deleted}
     for link in reach.links:
-        yield Step(Verb.UNLINK, sets[link.child.name], None, link, link.nullable_columns)
+        yield Step(Verb.UNLINK, sets[link.child.name], None, link, link.nullable_columns or link.columns)
     for detachment in reach.detached:
         treatment = detachment.treatment
         yield Step(

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yeldro.core.database import Database, KeySet
+from yeldro.core.database import Abilities, Database, KeySet
 from yeldro.core.graph import find_components, find_cycle
 from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
@@ -46,10 +46,10 @@ class Rules:
             return Treatment(Action.DELETE)
         if rule is Rule.STOP:
             return Treatment(Action.STOP, reason="--dependents stop")
-        if not reference.nullable_columns:
-            return Treatment(Action.STOP, reason="it cannot be detached: no column of the reference may be NULL")
         if reference.on_delete is OnDelete.SET_DEFAULT:
             return _declared(reference)
+        if not reference.nullable_columns:
+            return Treatment(Action.STOP, reason="it cannot be detached: no column of the reference may be NULL")
         return Treatment(Action.DETACH, reference.nullable_columns)
 
 
@@ -87,12 +87,12 @@ def _declared(reference: Reference) -> Treatment:
     match reference.on_delete:
         case OnDelete.CASCADE:
             return Treatment(Action.DELETE)
-        case OnDelete.SET_NULL:
-            if set(reference.set_columns) - set(reference.nullable_columns):
-                return Treatment(Action.STOP, reason="declared SET NULL, but a column of it may not be NULL")
-            return Treatment(Action.DETACH, reference.set_columns)
-        case OnDelete.SET_DEFAULT:
-            return Treatment(Action.DETACH, reference.set_columns, to_default=True)
+        case OnDelete.SET_NULL | OnDelete.SET_DEFAULT as rule:
+            to_default = rule is OnDelete.SET_DEFAULT
+            columns = [reference.child.column(name) for name in reference.set_columns]
+            if any(not column.nullable and not (to_default and column.default) for column in columns):
+                return Treatment(Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL")
+            return Treatment(Action.DETACH, reference.set_columns, to_default)
         case declared:
             return Treatment(Action.STOP, reason=f"declared {declared}")
 
@@ -133,8 +133,9 @@ class Reach:
     """Everything that a deletion touches.
 
     `deleted` holds a key set for each table that loses rows, children first; `links` are the references within
-    the deleted rows that must be set to NULL first because their tables reference each other in a circle;
-    `deferred` says that some circle has no such link. `parts` stand in the order in which they are done.
+    the deleted rows that are taken away first, because rows reference each other in a circle or within one table;
+    `late` are those that cannot be, and must be checked at the end. `parts` stand in the order in which they are
+    done.
     """
 
     selection: Selection
@@ -143,7 +144,7 @@ class Reach:
     deleted: tuple[tuple[KeySet, int], ...]
     detached: tuple[Detachment, ...]
     links: tuple[Reference, ...]
-    deferred: bool
+    late: tuple[Reference, ...]
     parts: tuple[Part, ...]
     stops: tuple[Stop, ...]
 
@@ -164,19 +165,17 @@ def find_reach(database: Database, selection: Selection, rules: Rules) -> Reach:
     table_rows = database.count_rows(selection.table)
     search.follow()
     detached = tuple(search.find_detachments())
-    stops = tuple(search.find_stops(detached))
-    order, links, deferred = _find_order(search.sets, database.schema)
-    deleted = tuple((search.sets[name], search.counts[name]) for name in order)
+    order = _find_order(search.sets, database.schema, database.abilities)
     return Reach(
         selection,
         matched,
         table_rows,
-        deleted,
+        tuple((search.sets[name], search.counts[name]) for name in order.tables),
         detached,
-        links,
-        deferred,
-        tuple(search.parts(order, detached)),
-        stops,
+        tuple(order.links),
+        tuple(order.late),
+        tuple(search.parts(order.tables, detached)),
+        (*search.find_stops(detached), *search.find_knots(order.knots)),
     )
 
 
@@ -327,6 +326,12 @@ class _Search:
                     reason = f"it points at a column of {child.label} that would be detached"
                     yield Stop(reference.child, rows, reference, reason, f"--dependents {child.label}=delete")
 
+    def find_knots(self, references: Sequence[Reference]) -> Iterator[Stop]:
+        for reference in references:
+            rows = self.counts[reference.child.name]
+            reason = "its tables reference each other in a circle without a column that may be NULL"
+            yield Stop(reference.child, rows, reference, reason, "")
+
     def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
         by_table: dict[TableName, list[Detachment]] = {}
         for detachment in detached:
@@ -359,26 +364,51 @@ def _reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> lis
     return list(found)
 
 
-def _find_order(
-    sets: Mapping[TableName, KeySet], schema: Schema
-) -> tuple[list[TableName], tuple[Reference, ...], bool]:
-    """The tables that lose rows, children first; the links to clear beforehand; whether checks must wait.
+@dataclass(frozen=True, slots=True)
+class _Order:
+    """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end; `knots` forbid it."""
 
-    A circle is opened at a nullable reference; a circle without one needs its references checked at the end.
+    tables: list[TableName]
+    links: list[Reference]
+    late: list[Reference]
+    knots: list[Reference]
+
+
+def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities) -> _Order:
+    """The order in which tables can lose their rows.
+
+    A circle of tables is opened at a nullable reference, or else at the one whose own rule does least.
     """
     names = list(sets)
     references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
-    between = [reference for reference in references if not reference.is_self]
-    links: list[Reference] = []
-    deferred = False
-    while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in between]):
-        nullable = [between[place] for place in cycle if between[place].nullable_columns]
-        if nullable:
-            links.append(nullable[0])
-        else:
-            deferred = True
-        opened = nullable[0] if nullable else between[cycle[0]]
-        between = [reference for reference in between if reference is not opened]
-    edges = [(reference.child.name, reference.parent.name) for reference in between]
-    order = [name for component in find_components(names, edges) for name in component]
-    return order, tuple(links), deferred
+    selves = [reference for reference in references if reference.is_self]
+    links = [reference for reference in selves if reference.on_delete not in abilities.tree_rules]
+    late = [reference for reference in selves if reference.on_delete is OnDelete.RESTRICT and reference not in links]
+    left = [reference for reference in references if not reference.is_self]
+    opened: list[Reference] = []
+    while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in left]):
+        opened.append(min((left[place] for place in cycle), key=_reluctance))
+        left.remove(opened[-1])
+    links += [reference for reference in opened if reference.nullable_columns]
+    stuck = [reference for reference in opened if not reference.nullable_columns]
+    rest = [reference for reference in references if reference not in links]
+    knots = [reference for reference in stuck if not abilities.can_defer or _is_knotted(reference, names, rest)]
+    order = [name for part in find_components(names, _edges(left)) for name in part]
+    return _Order(order, links, late + stuck, knots)
+
+
+def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:
+    return [(reference.child.name, reference.parent.name) for reference in references]
+
+
+def _is_knotted(reference: Reference, names: list[TableName], references: Sequence[Reference]) -> bool:
+    """Whether the rules of a circle would change rows of it that are still to go, and fail on NOT NULL."""
+    circle = next(set(part) for part in find_components(names, _edges(references)) if reference.child.name in part)
+    changing = {OnDelete.SET_NULL, OnDelete.SET_DEFAULT}
+    return any(r.on_delete in changing and {r.child.name, r.parent.name} <= circle for r in references)
+
+
+def _reluctance(reference: Reference) -> int:
+    """How unwelcome it is to open a circle here: least where the reference can be NULL."""
+    ranks = (OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE, OnDelete.SET_NULL, OnDelete.SET_DEFAULT)
+    return -1 if reference.nullable_columns else ranks.index(reference.on_delete)

@@ -17,13 +17,16 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     tables = _touched(reach, effects)
     before = {table.name: database.count_rows(table) for table in tables}
-    if plan.deferred:
+    if reach.late:
         database.defer_references()
     start = database.change_count()
-    unlinked = sum(_perform(database, step) for step in plan.steps if step.verb is Verb.UNLINK)
+    unlinked = 0
     for step in plan.steps:
-        if step.verb is not Verb.UNLINK:
-            _perform(database, step)
+        done = _perform(database, step)
+        if step.verb is Verb.UNLINK:
+            unlinked += done
+        elif done != step.rows and not reach.late:
+            break  # Something resists: the account says what, before the database refuses a later step.
     changed = database.change_count() - start
     dangling = _find_dangling(database, reach)
     for table in dangling:
@@ -43,6 +46,8 @@ def _perform(database: Database, step: Step) -> int:
     if step.verb is Verb.DELETE:
         return database.delete(step.keys)
     assert step.reference is not None
+    if step.verb is Verb.UNLINK:
+        return database.unlink(step.reference, step.keys)
     return database.detach(step.reference, step.columns, step.keys, step.to_default)
 
 

@@ -95,7 +95,7 @@ def read_key(text: str, table: Table) -> tuple[Value, ...]:
     """Read one `--key` value: a CSV line with a field for each column of the primary key."""
     if not table.key:
         raise UsageError(f"{table.label} has no primary key, so --key cannot name its rows.", "Use --where.")
-    fields = next(csv.reader([text], strict=True), [""])
+    fields = next(csv.reader([text], strict=True), []) or [""]
     if len(fields) != len(table.key):
         raise UsageError(
             f"--key needs {len(table.key)} value(s) for {table.label} ({', '.join(table.key)}), got {len(fields)}.",

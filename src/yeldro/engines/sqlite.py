@@ -13,10 +13,9 @@ from typing import Any
 from urllib.parse import quote
 
 import sqlalchemy as sa
-from sqlalchemy.sql.operators import custom_op
 
-from yeldro.core.database import ColumnProfile, Effect, KeySet, Mode, Row
-from yeldro.core.schema import Reference, Schema, Table
+from yeldro.core.database import Abilities, ColumnProfile, Effect, KeySet, Mode, Row
+from yeldro.core.schema import OnDelete, Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 from yeldro.engines.gate import Gate
@@ -63,6 +62,9 @@ class SqliteDatabase:
     """A connection to one file. Fulfils `core.database.Database`."""
 
     dialect = "sqlite"
+    # Other rules act row by row, in the order in which one statement happens to delete
+    # (https://www.sqlite.org/foreignkeys.html, section 4.3); RESTRICT waits like NO ACTION once checks are deferred.
+    abilities = Abilities(frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT}), can_defer=True)
 
     def __init__(self, engine: sa.Engine, path: Path) -> None:
         self._connection = engine.connect()
@@ -250,6 +252,9 @@ class SqliteDatabase:
         defaults = _defaults(reference.child, columns) if to_default else None
         return self._gate.run(self._statements.detach(columns, keys, defaults)).rowcount
 
+    def unlink(self, reference: Reference, keys: KeySet) -> int:
+        return self._gate.run(self._statements.unlink(reference, keys)).rowcount
+
     def change_count(self) -> int:
         return self._raw.total_changes
 
@@ -271,15 +276,10 @@ class SqliteStatements(Statements):
         super().__init__("temp", adapt)
 
     def pointing(self, reference: Reference) -> list[sa.ColumnElement[Any]]:
-        """SQLite compares a reference with the affinity and collation of the referred column.
-
-        https://www.sqlite.org/foreignkeys.html, section 3: "the collation sequence of the parent key column".
-        """
+        """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
         columns = super().pointing(reference)
-        for place, (name, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
-            here, there = reference.child.column(name), reference.parent.column(referred)
-            if affinity(here.type) != affinity(there.type):
-                columns[place] = sa.sql.expression.UnaryExpression(columns[place], operator=custom_op("+"))
+        for place, referred in enumerate(reference.referred):
+            there = reference.parent.column(referred)
             if affinity(there.type) in ("TEXT", "BLOB"):
                 columns[place] = sa.collate(columns[place], there.collation or "BINARY")
         return columns

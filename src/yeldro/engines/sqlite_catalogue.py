@@ -115,10 +115,9 @@ def _table(
         )
         for column, type_, required, default, pk, hidden in column_rows
     )
-    names = {column.name for column in columns}
-    row_number = _row_number(gate, name, {column.lower() for column in names}) if kind == "table" else ""
-    filled = all(not column.nullable for column in columns if column.name in key)
-    identity = key if key and (filled or not row_number) else ((row_number,) if row_number else ())
+    filled = bool(key) and all(not column.nullable for column in columns if column.name in key)
+    row_number = _row_number(gate, name, columns) if kind == "table" and not filled else ""
+    identity = key if filled else ((row_number,) if row_number else ())
     indexes: dict[str, tuple[bool, list[str]]] = {row[0]: (bool(row[1]) and not row[3], []) for row in index_rows}
     for index, _, _, _, column in index_rows:
         indexes[index][1].append(column or "")
@@ -147,8 +146,9 @@ def _is_rowid_key(key: str, columns: list[tuple[Any, ...]], indexes: list[tuple[
     return declared.upper() == "INTEGER" and not any(row[2] == "pk" for row in indexes)
 
 
-def _row_number(gate: Gate, table: str, taken: set[str]) -> str:
-    """A name under which the row number can be reached, "" in a table WITHOUT ROWID."""
+def _row_number(gate: Gate, table: str, columns: Iterable[Column]) -> str:
+    """A name under which the row number can be reached, "" where there is none or its names are taken."""
+    taken = {column.name.lower() for column in columns}
     for name in _ROW_NUMBERS:
         if name not in taken:
             clause = sa.table(table, sa.column(name), schema="main")

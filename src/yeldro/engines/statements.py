@@ -211,10 +211,17 @@ class Statements:
         """Set the columns to NULL, or to these default expressions of the catalogue."""
         clause = self.table(keys.table)
         new = {clause.c[name]: value for name, value in zip(columns, _values(columns, defaults), strict=True)}
-        change = sa.update(clause).where(self.has_identity(keys)).values(new)
-        if defaults is None:
-            change = change.where(sa.or_(*(clause.c[name].is_not(None) for name in columns)))
-        return change
+        return sa.update(clause).where(self.has_identity(keys)).values(new)
+
+    def unlink(self, reference: Reference, keys: KeySet) -> sa.Update:
+        """Set the reference's nullable columns to NULL, or a self-reference without any to its own row."""
+        clause = self.table(keys.table)
+        new: dict[sa.ColumnElement[Any], Any] = {clause.c[name]: sa.null() for name in reference.nullable_columns}
+        if not new:
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            new = {clause.c[name]: sa.func.coalesce(clause.c[referred], clause.c[name]) for name, referred in pairs}
+        linked = sa.or_(*(column.is_not(None) for column in new))
+        return sa.update(clause).where(self.has_identity(keys), linked).values(new)
 
     def count_detached(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> Rows:
         clause = self.table(keys.table)

@@ -81,7 +81,7 @@ def _parts(preview: Preview) -> Iterator[RenderableType]:
         right=("#", "rows"),
     )
     for link in preview.reach.links:
-        tables = f"{link.child.label} and {link.parent.label}"
+        tables = f"rows of {link.child.label}" if link.is_self else f"{link.child.label} and {link.parent.label}"
         yield Text(f"  ({link} is cleared first, because {tables} reference each other)", style="dim")
 
 

@@ -1,0 +1,69 @@
+"""The command as a person runs it, and the databases to run it on."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import shutil
+from collections.abc import Callable
+from contextlib import chdir, redirect_stderr, redirect_stdout
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from yeldro.cli import run_command_line
+from yeldro.demo.larkwater import make_larkwater
+
+settings.register_profile(
+    "yeldro",
+    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "100")),
+    deadline=None,
+    derandomize="YELDRO_EXAMPLES" not in os.environ,
+    suppress_health_check=list(HealthCheck),
+)
+settings.load_profile("yeldro")
+
+
+@dataclass(frozen=True)
+class Result:
+    status: int
+    out: str
+    err: str
+
+
+Yeldro = Callable[..., Result]
+
+
+@pytest.fixture
+def yeldro(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Yeldro:
+    """Runs a command line in the test's own folder."""
+    monkeypatch.delenv("YELDRO_DB", raising=False)
+
+    def run(*arguments: str) -> Result:
+        out, err = io.StringIO(), io.StringIO()
+        with chdir(tmp_path), redirect_stdout(out), redirect_stderr(err):
+            status = run_command_line(arguments)
+        return Result(status, out.getvalue(), err.getvalue())
+
+    return run
+
+
+@pytest.fixture(scope="session")
+def built_larkwater(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("built") / "gauges.db"
+    make_larkwater(path)
+    return path
+
+
+@pytest.fixture
+def gauges(built_larkwater: Path, tmp_path: Path) -> Path:
+    """The demo database in the test's own folder, named in yeldro.toml as the default."""
+    (tmp_path / "yeldro.toml").write_text('default = "gauges"\n[databases.gauges]\nurl = "sqlite:///gauges.db"\n')
+    return Path(shutil.copy(built_larkwater, tmp_path / "gauges.db"))
+
+
+def digest(path: Path) -> str:
+    return hashlib.sha256(path.read_bytes()).hexdigest()

@@ -1,0 +1,75 @@
+"""Laws over random schemas: what the product does is what the plain model says."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.property.databases import SqliteLab
+from tests.property.model import Row, expect
+from tests.property.worlds import Case, cases
+from yeldro import workflow
+from yeldro.core.preview import Preview, Request
+from yeldro.core.reach import read_rules
+from yeldro.core.selection import Asked
+from yeldro.core.tally import Tally
+
+
+class Yes:
+    """Says yes to everything."""
+
+    def show(self, preview: Preview) -> None:
+        self.preview = preview
+
+    def allow(self, preview: Preview) -> bool:
+        return preview is self.preview
+
+    def allow_commit(self, tally: Tally) -> bool:
+        return tally.balanced
+
+    def committing(self) -> None:
+        pass
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> SqliteLab:
+    return SqliteLab(tmp_path_factory.mktemp("worlds"))
+
+
+def in_order(rows: dict[str, list[Row]]) -> dict[str, list[str]]:
+    return {name: sorted(str(sorted(row.items())) for row in table) for name, table in rows.items()}
+
+
+@given(data=st.data())
+def test_a_deletion_does_exactly_what_the_model_says(lab: SqliteLab, data: st.DataObject) -> None:
+    case: Case = data.draw(cases(lab.set_default))
+    manner = data.draw(st.sampled_from([workflow.Manner(), workflow.Manner(ask_first=False)]))
+    model = expect(case.world, case.table, case.matched, case.rules)
+    key = case.world.keys[case.table]
+    matched = [case.world.rows[case.table][place] for place in case.matched]
+    lab.make(case.world)
+    database = lab.open()
+    try:
+        rules = [rule if name is None else f"{name}={rule}" for name, rule in case.rules.items()]
+        keys = tuple(",".join(str(row[name]) for name in key) for row in matched)
+        request = Request(Asked(case.table, keys=keys, all_rows=True), read_rules(rules, database.schema), sample=0)
+        result = workflow.delete(database, request, manner, Yes())
+    finally:
+        database.close()
+    after = lab.read(case.world)
+    assert result.preview is not None
+    if any("circle" in stop.reason for stop in result.preview.reach.stops):
+        assert in_order(after) == in_order(case.world.rows)
+        return
+    stops = {(stop.table.label, str(stop.via)): stop.rows for stop in result.preview.reach.stops}
+    assert stops == model.stops
+    if model.stops:
+        assert result.outcome is workflow.Outcome.STOPPED
+        assert in_order(after) == in_order(case.world.rows)
+        return
+    assert result.outcome is workflow.Outcome.COMMITTED, result.reason
+    assert in_order(after) == in_order(model.after)
+    assert result.tally is not None
+    tally = {line.table.label: (line.deleted, line.detached) for line in result.tally.lines}
+    assert {name: done for name, done in tally.items() if any(done)} == model.tally

@@ -1,0 +1,62 @@
+"""Screenshots of the main commands, from a terminal window on a virtual screen (Xvfb, xterm, ImageMagick).
+
+Usage: ./dev shots [NAME...]. Every picture is made from the demo data in a temporary folder.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+TARGET = Path(__file__).parent.parent / "docs" / "screenshots"
+CLOSED = "--where \"closed_on < '2019-01-01'\""
+SHOTS = {
+    "survey": "yeldro survey",
+    "survey-table": "yeldro survey stations",
+    "preview": f"yeldro preview stations {CLOSED} --show name",
+    "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
+    "demo": "yeldro demo again | head -60",
+}
+SCREEN = ":93"
+
+
+def take(name: str, line: str, folder: Path) -> None:
+    """Run one command line in a terminal window and keep the picture."""
+    script = folder / "shot.sh"
+    script.write_text(
+        f"cd {shlex.quote(str(folder))}\nclear\necho {shlex.quote('$ ' + line)}\n{line}\ntouch done\nsleep 60\n"
+    )
+    (folder / "done").unlink(missing_ok=True)
+    font = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "156x52+0+0", "-bg", "#101418", "-fg", "#d8dee4"]
+    environment = os.environ | {"DISPLAY": SCREEN, "TERM": "xterm-256color", "PS1": "$ "}
+    window = subprocess.Popen(["xterm", *font, "-e", "bash", str(script)], env=environment)
+    deadline = time.monotonic() + 30
+    while not (folder / "done").exists() and time.monotonic() < deadline:
+        time.sleep(0.2)
+    time.sleep(0.6)
+    picture = TARGET / f"{name}.png"
+    subprocess.run(["import", "-display", SCREEN, "-window", "root", str(picture)], check=True)
+    subprocess.run(["convert", str(picture), "-colors", "64", "-strip", str(picture)], check=True)
+    window.kill()
+    window.wait()
+
+
+def main() -> None:
+    names = sys.argv[1:] or list(SHOTS)
+    TARGET.mkdir(parents=True, exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            subprocess.run(["yeldro", "demo", ".", "--build-only"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            for name in names:
+                take(name, SHOTS[name], Path(folder))
+    finally:
+        screen.kill()
+
+
+if __name__ == "__main__":
+    main()
