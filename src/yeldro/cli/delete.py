@@ -51,7 +51,7 @@ def command(**options: Any) -> int:
     if asks and not sys.stdin.isatty():
         raise UsageError("There is no terminal to ask on.", "Give --yes to delete without a question, or --rehearse.")
     manner = workflow.Manner(options["rehearse"], asks and not options["ask_last"], options["ask_last"])
-    person = _Person(screen)
+    person = _Person(screen, options["rehearse"])
     with opened(options["db"], Mode.WRITE, options["wait"]) as database:
         result = workflow.delete(database, read_request(database, options), manner, person)
     _tell(screen, result, person.asked_last)
@@ -70,16 +70,17 @@ def _tell(screen: Screen, result: RunResult, asked_last: bool) -> None:
 
 
 class _Person:
-    """Answers from the terminal."""
+    """Answers from the terminal. `keeps` says whether the rows stay in any case, as in a rehearsal."""
 
-    def __init__(self, screen: Screen) -> None:
+    def __init__(self, screen: Screen, keeps: bool) -> None:
         self.screen = screen
+        self.keeps = keeps
         self.asked_last = False
 
     def show(self, preview: Preview) -> None:
         if self.screen.format == "text":
             self.screen.show(render_preview(preview, self.screen.width, ""))
-            if preview.reach.matched and not preview.refusals:
+            if preview.reach.matched and not preview.refusals and not self.keeps:
                 self.screen.note(f"\n{NO_COPY}")
 
     def allow(self, preview: Preview) -> bool:

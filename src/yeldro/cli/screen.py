@@ -38,7 +38,7 @@ class Screen:
 
     def note(self, text: str) -> None:
         """Write something that is no result."""
-        self._error.print(Text(text), soft_wrap=True)
+        self._error.print(Text(text))
 
     def write_document(self, document: Document) -> None:
         sys.stdout.write(write_json(document) + "\n")
@@ -53,7 +53,7 @@ class Screen:
         self.tell(error.message, error.hint)
 
     def tell(self, message: str, hint: str) -> None:
-        self._error.print(Text.assemble(("Error: ", "bold red"), message), soft_wrap=True)
+        self._error.print(Text.assemble(("Error: ", "bold red"), message))
         if hint:
             self._error.print(Text("\n".join(f"  {line}" for line in hint.splitlines())), soft_wrap=True)
 

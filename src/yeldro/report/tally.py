@@ -20,13 +20,17 @@ def render_tally(tally: Tally) -> Iterator[RenderableType]:
     used = [title for title, name in optional.items() if any(getattr(line, name) for line in tally.lines)]
 
     def cells(line: Line) -> list[object]:
-        more = [getattr(line, optional[title]) for title in used]
+        more = [_count(getattr(line, optional[title])) for title in used]
         verdict = Text("yes", style="green") if line.balanced else Text("no", style="bold red")
-        return [line.table.label, line.before, line.expected, line.deleted, *more, line.after, verdict]
+        return [line.table.label, line.before, _count(line.expected), _count(line.deleted), *more, line.after, verdict]
 
     numbers = ("before", "expected", "deleted", *used, "after")
     yield Text("\nTally", style="bold")
     yield render_grid(("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers)
+
+
+def _count(number: int) -> Text:
+    return Text(f"{number:,}", style="" if number else "dim")
 
 
 def render_ending(result: RunResult) -> Iterator[RenderableType]:
