@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from yeldro.cli import run_command_line
 from yeldro.demo.larkwater import make_larkwater
@@ -23,6 +23,7 @@ settings.register_profile(
     deadline=None,
     derandomize="YELDRO_EXAMPLES" not in os.environ,
     suppress_health_check=list(HealthCheck),
+    phases=[phase for phase in Phase if phase is not Phase.shrink or "YELDRO_NO_SHRINK" not in os.environ],
 )
 settings.load_profile("yeldro")
 

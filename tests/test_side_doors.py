@@ -14,6 +14,7 @@ from yeldro.core.database import Mode
 from yeldro.core.preview import Preview, Request
 from yeldro.core.selection import Asked
 from yeldro.engines import open_database
+from yeldro.errors import DatabaseFailed
 
 SCHEMA = """
 CREATE TABLE weirs (id INTEGER PRIMARY KEY, name TEXT, twin_id INTEGER REFERENCES weirs);
@@ -72,6 +73,30 @@ def test_a_deep_tree_of_cascades_goes_whole(yeldro: Yeldro, tmp_path: Path) -> N
     connection.close()
     result = yeldro("delete", "reaches", "--key", "100", "--yes", "--db", "deep.db", "--sample", "0")
     assert (result.status, "19,901" in result.out) == (0, True), result
+
+
+def test_a_circle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) -> None:
+    connection = sqlite3.connect(tmp_path / "circle.db")
+    connection.executescript(
+        """CREATE TABLE locks (id INTEGER PRIMARY KEY, basin INTEGER REFERENCES basins ON DELETE CASCADE);
+        CREATE TABLE basins (id INTEGER PRIMARY KEY, lock INTEGER REFERENCES locks ON DELETE CASCADE);
+        WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 30)
+        INSERT INTO locks SELECT i, i FROM n;
+        INSERT INTO basins SELECT id, nullif(id - 1, 0) FROM locks;"""
+    )
+    connection.close()
+    result = yeldro("delete", "basins", "--key", "21", "--yes", "--db", "circle.db", "--dependents", "locks=delete")
+    lines = [line.split() for line in result.out.split("Tally")[1].splitlines()[2:4]]
+    assert [line[:4] for line in lines] == [["locks", "30", "10", "10"], ["basins", "30", "10", "10"]]
+
+
+def test_a_transaction_that_ended_behind_our_back_is_noticed(weirs: Path) -> None:
+    database = open_database(str(weirs), Mode.WRITE, 1)
+    database.begin(Mode.WRITE)
+    database._raw.execute("ROLLBACK")
+    with pytest.raises(DatabaseFailed, match="ended the transaction"):
+        database.count_rows(database.schema.find_table("notes"))
+    database.close()
 
 
 MEETING = [

@@ -18,7 +18,7 @@ SHOTS = {
     "survey-table": "yeldro survey stations",
     "preview": f"yeldro preview stations {CLOSED} --show name",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
-    "demo": "yeldro demo again > all.txt 2>&1; tail -52 all.txt | head -48",
+    "demo": "yeldro demo again",
 }
 SCREEN = ":93"
 
@@ -26,9 +26,8 @@ SCREEN = ":93"
 def take(name: str, line: str, folder: Path) -> None:
     """Run one command line in a terminal window and keep the picture."""
     script = folder / "shot.sh"
-    shown = line.split(" > ")[0]
     script.write_text(
-        f"cd {shlex.quote(str(folder))}\nclear\necho {shlex.quote('$ ' + shown)}\n{line}\ntouch done\nsleep 60\n"
+        f"cd {shlex.quote(str(folder))}\nclear\necho {shlex.quote('$ ' + line)}\n{line}\ntouch done\nsleep 60\n"
     )
     (folder / "done").unlink(missing_ok=True)
     font = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "156x52+0+0", "-bg", "#101418", "-fg", "#d8dee4"]

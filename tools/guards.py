@@ -1,0 +1,156 @@
+"""Takes each guard out, one at a time, in a copy of the project, and expects its test to fail.
+
+Usage: ./dev guards [WORD...]; only guards whose name holds one of the words.
+"""
+
+import shutil
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+
+
+@dataclass(frozen=True)
+class Guard:
+    """`code` in `file` is the guard, `without` the same without it; `test` must fail then."""
+
+    name: str
+    file: str
+    code: str
+    without: str
+    test: str
+
+
+CORE, SQLITE = "src/yeldro/core", "src/yeldro/engines/sqlite.py"
+DOORS, DELETIONS, REFUSALS = "tests/test_side_doors.py", "tests/test_deletions.py", "tests/test_refusals.py"
+LAW = "tests/property/test_laws.py"
+GUARDS = [
+    Guard(
+        "the database's own count is explained",
+        f"{CORE}/tally.py",
+        "if not fault and self.changed != self.explained:",
+        "if False:",
+        f"{DOORS}::test_a_trigger",
+    ),
+    Guard(
+        "deleted keys are absent",
+        f"{CORE}/run.py",
+        "deleted = rows - database.count_present(keys)",
+        "deleted = rows",
+        f"{DOORS}::test_a_trigger",
+    ),
+    Guard(
+        "a step that does less than expected ends the run",
+        f"{CORE}/run.py",
+        "elif done != step.rows and not reach.late:",
+        "elif False:",
+        f"{DOORS}::test_a_trigger",
+    ),
+    Guard(
+        "the transaction is still ours after each statement",
+        "src/yeldro/engines/gate.py",
+        "if self.in_transaction and not self.is_whole():",
+        "if False:",
+        f"{DOORS}::test_a_transaction_that_ended_behind_our_back_is_noticed",
+    ),
+    Guard(
+        "the reach is compared with the preview",
+        "src/yeldro/workflow.py",
+        "if came or went:",
+        "if False:",
+        f"{DOORS}::test_what_others_did_since_the_preview",
+    ),
+    Guard(
+        "a preview is kept from writing",
+        SQLITE,
+        "self._raw.set_authorizer(_deny_changes)",
+        "pass",
+        f"{DOORS}::test_a_preview_cannot_write_even_where_the_connection_could",
+    ),
+    Guard(
+        "links within a table are cleared first",
+        f"{CORE}/reach.py",
+        "links = [reference for reference in selves if reference.on_delete not in abilities.tree_rules]",
+        "links: list[Reference] = []",
+        f"{DOORS}::test_a_deep_tree_of_cascades_goes_whole",
+    ),
+    Guard(
+        "references compare with the collation of the referred column",
+        SQLITE,
+        'columns[place] = sa.collate(columns[place], there.collation or "BINARY")',
+        "pass",
+        f"{DOORS}::test_a_reference_meets_the_rows_that_sqlite_says",
+    ),
+    Guard(
+        "an interrupt rolls back",
+        "src/yeldro/workflow.py",
+        "    except KeyboardInterrupt:\n        _undo(database)",
+        "    except KeyboardInterrupt:\n        database.commit()",
+        f"{DELETIONS}::test_a_fault_at_any_statement_changes_nothing",
+    ),
+    Guard(
+        "a path that is mistyped makes no file",
+        SQLITE,
+        "    if not path.exists():",
+        "    if False:",
+        f"{REFUSALS}::test_a_refusal_is_clear_and_changes_nothing",
+    ),
+    Guard(
+        "a whole table needs --all-rows",
+        f"{CORE}/preview.py",
+        "return reach.matched == reach.table_rows > 1 and not reach.selection.all_rows",
+        "return False",
+        f"{REFUSALS}::test_a_refusal_is_clear_and_changes_nothing",
+    ),
+    Guard(
+        "rows that go anyway stop nothing",
+        f"{CORE}/reach.py",
+        "rows = self.database.count_referencing(reference, parents, self.sets.get(reference.child.name))",
+        "rows = self.database.count_referencing(reference, parents, None)",
+        LAW,
+    ),
+    Guard(
+        "circles are followed to the end",
+        f"{CORE}/reach.py",
+        "            if not added or not others:\n                return",
+        "            return",
+        f"{DOORS}::test_a_circle_is_followed_round_after_round",
+    ),
+]
+
+
+def fails_without(guard: Guard) -> bool:
+    """Whether the guard's test fails in a copy of the project without the guard."""
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder) / "project"
+        shutil.copytree(
+            ROOT, copy, ignore=shutil.ignore_patterns(".git", "docs", "__pycache__", ".*_cache", ".hypothesis")
+        )
+        path = copy / guard.file
+        text = path.read_text(encoding="utf-8")
+        if text.count(guard.code) != 1:
+            sys.exit(f"{guard.name}: its code stands {text.count(guard.code)} times in {guard.file}")
+        path.write_text(text.replace(guard.code, guard.without), encoding="utf-8")
+        command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", guard.test]
+        environment = {"PYTHONPATH": str(copy / "src"), "PATH": "/usr/bin:/bin", "YELDRO_NO_SHRINK": "1"}
+        run = subprocess.run(command, cwd=copy, env=environment, capture_output=True, text=True)
+        return run.returncode == 1
+
+
+def main() -> None:
+    chosen = [guard for guard in GUARDS if not sys.argv[1:] or any(word in guard.name for word in sys.argv[1:])]
+    missed = 0
+    for guard in chosen:
+        failed = fails_without(guard)
+        missed += not failed
+        sys.stdout.write(f"{'fails without' if failed else 'PASSES WITHOUT'}: {guard.name} ({guard.test})\n")
+        sys.stdout.flush()
+    if missed:
+        sys.exit(1)
+
+
+if __name__ == "__main__":
+    main()
