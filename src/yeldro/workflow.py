@@ -12,7 +12,7 @@ from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
 from yeldro.core.preview import Preview, Request, make_preview, root_keys, sample_columns
-from yeldro.core.reach import Reach, find_reach
+from yeldro.core.reach import Reach, find_reach, tables_in_reach
 from yeldro.core.run import run_plan
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.survey import TableSurvey, find_survey
@@ -57,6 +57,7 @@ def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
 def preview(database: Database, request: Request) -> Preview:
     """Find what a deletion would touch, in a transaction that cannot change anything."""
     selection = _read(database, request)
+    database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with _transaction(database, Mode.READ):
         return make_preview(database, request, find_reach(database, selection, request.rules))
 
@@ -65,6 +66,7 @@ def preview(database: Database, request: Request) -> Preview:
 def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview, tuple[str, ...], Iterator[Row]]]:
     """A preview with the columns and all matched rows, streamed in key order while the context is open."""
     selection = _read(database, request)
+    database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with _transaction(database, Mode.READ):
         found = make_preview(database, request, find_reach(database, selection, request.rules))
         names = sample_columns(selection, request.show) if request.show else selection.table.column_names
@@ -112,6 +114,7 @@ class _Deletion:
             self.begun = True
             found = self._show()
             return self._ended_early(found) or self._finish(found)
+        self.database.prepare_key_sets(tables_in_reach(self.database.schema, self.selection.table, self.request.rules))
         with _transaction(self.database, Mode.READ):
             found = self._show()
         ended = self._ended_early(found)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
-from yeldro.core.schema import OnDelete, Reference, Schema, Table
+from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
 
 Row = tuple[Any, ...]
@@ -50,11 +50,34 @@ class Abilities:
     """What an engine can do, asked for by need and not by name.
 
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
-    that they point at. `can_defer`: whether a circle of NOT NULL references can be checked at the end.
+    that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
+    of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none.
     """
 
     tree_rules: frozenset[OnDelete]
-    can_defer: bool
+    circle_rules: frozenset[OnDelete]
+    circle_hint: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TableChanges:
+    """Rows of one table that the database counted as inserted, updated and deleted."""
+
+    inserted: int = 0
+    updated: int = 0
+    deleted: int = 0
+
+    @property
+    def total(self) -> int:
+        return self.inserted + self.updated + self.deleted
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """What the database itself counted on this connection so far: in total and, where it tells, by table."""
+
+    total: int
+    tables: Mapping[TableName, TableChanges] | None = None
 
 
 class Mode(StrEnum):
@@ -96,8 +119,8 @@ class Database(Protocol):
         """Undo everything since `begin`; nothing where no transaction is open."""
         ...
 
-    def defer_references(self) -> None:
-        """Have references checked at the end of the transaction that is open."""
+    def force_checks(self) -> None:
+        """Have everything checked now that the database would only check at the commit."""
         ...
 
     # Looking
@@ -124,6 +147,10 @@ class Database(Protocol):
         ...
 
     # Key sets
+    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+        """Called before a transaction is opened for reading: key sets of these tables may be asked for in it."""
+        ...
+
     def make_key_set(self, table: Table) -> KeySet: ...
 
     def match(self, selection: Selection, into: KeySet) -> int:
@@ -191,8 +218,12 @@ class Database(Protocol):
         """
         ...
 
-    def change_count(self) -> int:
-        """All rows changed through this connection so far, by us, by triggers and by cascades, as it counts them."""
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+        """Delete the rows of key sets whose tables reference each other in a circle. Returns the count in total."""
+        ...
+
+    def find_changes(self) -> Changes:
+        """What was changed through this connection so far, by us, by triggers and by cascades."""
         ...
 
     # Checking

@@ -162,14 +162,13 @@ def find_reach(database: Database, selection: Selection, rules: Rules) -> Reach:
     """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited."""
     search = _Search(database, rules)
     matched = search.begin(selection)
-    table_rows = database.count_rows(selection.table)
     search.follow()
     detached = tuple(search.find_detachments())
     order = _find_order(search.sets, database.schema, database.abilities)
     return Reach(
         selection,
         matched,
-        table_rows,
+        database.count_rows(selection.table),
         tuple((search.sets[name], search.counts[name]) for name in order.tables),
         detached,
         tuple(order.links),
@@ -177,6 +176,16 @@ def find_reach(database: Database, selection: Selection, rules: Rules) -> Reach:
         tuple(search.parts(order.tables, detached)),
         (*search.find_stops(detached), *search.find_knots(order.knots)),
     )
+
+
+def tables_in_reach(schema: Schema, root: Table, rules: Rules) -> list[Table]:
+    """A table for each key set that a search from `root` may make: once if its rows may go, and once for each
+    reference that may be taken away."""
+    treatments = [(reference, rules.treatment(reference).action) for reference in schema.references]
+    edges = [(r.parent.name, r.child.name) for r, action in treatments if action is Action.DELETE and not r.broken]
+    reached = _reachable(root.name, edges)
+    detached = [r.child for r, action in treatments if action is Action.DETACH and r.parent.name in set(reached)]
+    return [*(schema.by_name[name] for name in reached), *(table for table in detached if table.identity)]
 
 
 class _Search:
@@ -330,7 +339,7 @@ class _Search:
         for reference in references:
             rows = self.counts[reference.child.name]
             reason = "its tables reference each other in a circle without a column that may be NULL"
-            yield Stop(reference.child, rows, reference, reason, "")
+            yield Stop(reference.child, rows, reference, reason, self.database.abilities.circle_hint)
 
     def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
         by_table: dict[TableName, list[Detachment]] = {}
@@ -383,7 +392,6 @@ def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abi
     references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
     selves = [reference for reference in references if reference.is_self]
     links = [reference for reference in selves if reference.on_delete not in abilities.tree_rules]
-    late = [reference for reference in selves if reference.on_delete is OnDelete.RESTRICT and reference not in links]
     left = [reference for reference in references if not reference.is_self]
     opened: list[Reference] = []
     while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in left]):
@@ -392,20 +400,21 @@ def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abi
     links += [reference for reference in opened if reference.nullable_columns]
     stuck = [reference for reference in opened if not reference.nullable_columns]
     rest = [reference for reference in references if reference not in links]
-    knots = [reference for reference in stuck if not abilities.can_defer or _is_knotted(reference, names, rest)]
+    knots = [reference for reference in stuck if _is_knotted(reference, names, rest, abilities.circle_rules)]
     order = [name for part in find_components(names, _edges(left)) for name in part]
-    return _Order(order, links, late + stuck, knots)
+    return _Order(order, links, stuck, knots)
 
 
 def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:
     return [(reference.child.name, reference.parent.name) for reference in references]
 
 
-def _is_knotted(reference: Reference, names: list[TableName], references: Sequence[Reference]) -> bool:
-    """Whether the rules of a circle would change rows of it that are still to go, and fail on NOT NULL."""
+def _is_knotted(
+    reference: Reference, names: list[TableName], references: Sequence[Reference], allowed: frozenset[OnDelete]
+) -> bool:
+    """Whether the circle that a reference belongs to holds a rule that the engine cannot bear there."""
     circle = next(set(part) for part in find_components(names, _edges(references)) if reference.child.name in part)
-    changing = {OnDelete.SET_NULL, OnDelete.SET_DEFAULT}
-    return any(r.on_delete in changing and {r.child.name, r.parent.name} <= circle for r in references)
+    return any(r.on_delete not in allowed and {r.child.name, r.parent.name} <= circle for r in references)
 
 
 def _reluctance(reference: Reference) -> int:

@@ -17,17 +17,10 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     tables = _touched(reach, effects)
     before = {table.name: database.count_rows(table) for table in tables}
-    if reach.late:
-        database.defer_references()
-    start = database.change_count()
-    unlinked = 0
-    for step in plan.steps:
-        done = _perform(database, step)
-        if step.verb is Verb.UNLINK:
-            unlinked += done
-        elif done != step.rows and not reach.late:
-            break  # Something resists: the account says what, before the database refuses a later step.
-    changed = database.change_count() - start
+    start = database.find_changes()
+    unlinked = _perform_all(database, plan)
+    database.force_checks()
+    changed = database.find_changes().total - start.total
     dangling = _find_dangling(database, reach)
     for table in dangling:
         if table.name not in before:
@@ -40,6 +33,24 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     detaching = sum(detachment.rows for detachment in reach.detached)
     explained = unlinked + detaching + sum(line.deleted + line.inserted_by_triggers for line in lines)
     return Tally(lines, changed, explained, tuple(_causes(effects, tables)))
+
+
+def _perform_all(database: Database, plan: Plan) -> int:
+    """Perform the steps, up to one that does not do what it should. Returns how many rows were unlinked."""
+    unlinked = 0
+    together = [step.keys for step in plan.steps if step.verb is Verb.DELETE] if plan.reach.late else []
+    for step in plan.steps:
+        if step.verb is Verb.DELETE and together:
+            continue
+        done = _perform(database, step)
+        if step.verb is Verb.UNLINK:
+            unlinked += done
+        elif done != step.rows:
+            # Something resists: the account says what, before the database refuses a later step.
+            return unlinked
+    if together:
+        database.delete_together(together)
+    return unlinked
 
 
 def _perform(database: Database, step: Step) -> int:

@@ -1,0 +1,198 @@
+"""What all engines do alike: every operation of the core, as a statement sent through the gate."""
+
+from __future__ import annotations
+
+import itertools
+import secrets
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+
+import sqlalchemy as sa
+
+from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row
+from yeldro.core.schema import Reference, Schema, Table
+from yeldro.core.selection import Selection
+from yeldro.engines.gate import Gate
+from yeldro.engines.statements import Statements
+from yeldro.errors import BadStatement, DatabaseFailed, UsageError, YeldroError
+
+
+class SqlDatabase(ABC):
+    """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and key tables."""
+
+    dialect: str
+    abilities: Abilities
+    schema: Schema
+
+    def __init__(self, name: str, gate: Gate, statements: Statements) -> None:
+        self.name = name
+        self._gate = gate
+        self._statements = statements
+        self._names = (f"yeldro_{secrets.token_hex(3)}_{number}" for number in itertools.count(1))
+        self._spare: dict[Table, list[KeySet]] = {}
+        self._mode: Mode | None = None
+
+    def close(self) -> None:
+        self._gate.connection.close()
+
+    # Transactions
+
+    def begin(self, mode: Mode) -> None:
+        self._begin(mode)
+        self._mode = mode
+        self._gate.in_transaction = True
+
+    def commit(self) -> None:
+        self._gate.in_transaction = False
+        try:
+            self._commit()
+        except YeldroError:
+            self.rollback()
+            raise
+        self._mode = None
+
+    def rollback(self) -> None:
+        self._gate.in_transaction = False
+        self._mode = None
+        self._rollback()
+
+    @abstractmethod
+    def _begin(self, mode: Mode) -> None: ...
+
+    @abstractmethod
+    def _commit(self) -> None: ...
+
+    @abstractmethod
+    def _rollback(self) -> None: ...
+
+    def force_checks(self) -> None:
+        """Nothing is checked late unless an engine says so."""
+
+    # Looking
+
+    def count_rows(self, table: Table) -> int:
+        return self._gate.number(self._statements.count(table))
+
+    def profile(self, table: Table) -> list[ColumnProfile]:
+        row = tuple(self._gate.run(self._statements.profile(table)).one())
+        rows, cells = row[0], row[1:]
+        parts = [cells[place : place + 4] for place in range(0, len(cells), 4)]
+        return [ColumnProfile(rows - filled, distinct, low, high) for filled, distinct, low, high in parts]
+
+    def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
+        return self._gate.number(self._statements.count_distinct(table, columns))
+
+    def first_rows(self, table: Table, limit: int) -> list[Row]:
+        return [tuple(row) for row in self._gate.run(self._statements.first(table, limit))]
+
+    def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Iterator[Row]:
+        return self._gate.stream(self._statements.sample(keys, columns, limit))
+
+    def missing_keys(self, selection: Selection) -> list[Row]:
+        table = selection.table
+        return [key for key in selection.keys if not self._gate.number(self._statements.find_key(table, key))]
+
+    # Key sets
+
+    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+        """Key tables are made when they are needed, unless an engine cannot make them in a reading transaction."""
+
+    def make_key_set(self, table: Table) -> KeySet:
+        spare = self._spare.get(table)
+        return spare.pop() if spare else self._make_key_set(table)
+
+    def _make_key_set(self, table: Table) -> KeySet:
+        carried = tuple(dict.fromkeys((*table.identity, *self.schema.referred_columns(table))))
+        keys = KeySet(table, carried, next(self._names))
+        self._create_key_table(keys)
+        return keys
+
+    @abstractmethod
+    def _create_key_table(self, keys: KeySet) -> None: ...
+
+    def match(self, selection: Selection, into: KeySet) -> int:
+        try:
+            return self._fill(into, self._statements.match(selection, into))
+        except BadStatement as error:
+            conditions = "; ".join(condition.text for condition in selection.conditions)
+            raise UsageError(f"The database cannot run the condition: {error.message}", conditions) from error
+
+    def pull(
+        self,
+        reference: Reference,
+        parents: KeySet,
+        into: KeySet,
+        *,
+        round: int = 0,
+        since: int | None = None,
+        without: Sequence[KeySet] = (),
+    ) -> int:
+        return self._fill(into, self._statements.pull(reference, parents, into, round, since, without))
+
+    def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
+        return self._fill(keys, self._statements.close_over(reference, keys, round))
+
+    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+        """Send a statement that fills a key set. Returns how many rows it put in."""
+        return self._gate.run(statement).rowcount
+
+    def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
+        return self._gate.number(self._statements.count_referencing(reference, parents, without))
+
+    def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
+        return self._gate.run(self._statements.has_referencing(reference, parents)).first() is not None
+
+    def default_has_parent(self, reference: Reference, gone: KeySet | None) -> bool:
+        defaults = find_defaults(reference.child, reference.columns)
+        if any(self._gate.run(sa.select(sa.literal_column(text))).scalar_one() is None for text in defaults):
+            return True
+        return self._gate.number(self._statements.default_parent(reference, defaults, gone)) > 0
+
+    def count_union(self, key_sets: Sequence[KeySet]) -> int:
+        return self._gate.number(self._statements.count_union(key_sets))
+
+    def compare(self, old: KeySet, new: KeySet) -> tuple[int, int]:
+        came = self._gate.number(self._statements.count_only_in(new, old))
+        return came, self._gate.number(self._statements.count_only_in(old, new))
+
+    # Changing
+
+    @abstractmethod
+    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]: ...
+
+    @abstractmethod
+    def find_changes(self) -> Changes: ...
+
+    def delete(self, keys: KeySet) -> int:
+        return self._gate.run(self._statements.delete(keys)).rowcount
+
+    @abstractmethod
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
+
+    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        defaults = find_defaults(reference.child, columns) if to_default else None
+        return self._gate.run(self._statements.detach(columns, keys, defaults)).rowcount
+
+    def unlink(self, reference: Reference, keys: KeySet) -> int:
+        return self._gate.run(self._statements.unlink(reference, keys)).rowcount
+
+    # Checking
+
+    def count_present(self, keys: KeySet) -> int:
+        return self._gate.number(self._statements.count_present(keys))
+
+    def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        defaults = find_defaults(reference.child, columns) if to_default else None
+        return self._gate.number(self._statements.count_detached(columns, keys, defaults))
+
+    def count_dangling(self, reference: Reference, keys: KeySet) -> int:
+        return self._gate.number(self._statements.count_dangling(reference, keys))
+
+
+def find_defaults(table: Table, columns: Sequence[str]) -> list[str]:
+    """The default expressions of the catalogue, NULL where there is none."""
+    return [table.column(name).default or "NULL" for name in columns]
+
+
+def did_not_commit() -> DatabaseFailed:
+    return DatabaseFailed("The database did not commit.", "Nothing was changed.")
