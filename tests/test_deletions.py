@@ -184,7 +184,7 @@ def test_a_fault_at_any_statement_changes_nothing(
 ) -> None:
     """The n-th statement fails, for every n until the command is through."""
     before = digest(gauges)
-    send, sent, limit = gate.Gate._translated, 0, 0
+    send, sent, limit = gate.Gate.translated, 0, 0
 
     def counting(self: gate.Gate) -> object:
         nonlocal sent
@@ -193,7 +193,7 @@ def test_a_fault_at_any_statement_changes_nothing(
             raise fault
         return send(self)
 
-    monkeypatch.setattr(gate.Gate, "_translated", counting)
+    monkeypatch.setattr(gate.Gate, "translated", counting)
     while True:
         limit, sent = limit + 1, 0
         result = yeldro("delete", *STATIONS, "--yes", "--sample", "0")

@@ -2,68 +2,58 @@
 
 from __future__ import annotations
 
-import sqlite3
-from pathlib import Path
-
 from tests.property.model import Row, World
-from yeldro.core.database import Database, Mode
-from yeldro.engines import open_database
+from tests.servers import Server
 
 
-class SqliteLab:
-    """Makes each world in a new file."""
-
-    set_default = True
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self.number = 0
-
-    def make(self, world: World) -> None:
-        self.number += 1
-        self.path = self.folder / f"world{self.number}.db"
-        connection = sqlite3.connect(self.path)
-        for name in world.rows:
-            connection.execute(create(world, name, inline=True))
-            for row in world.rows[name]:
-                marks = ", ".join("?" * len(row))
-                columns = ", ".join(quoted(column) for column in row)
-                connection.execute(f"INSERT INTO {quoted(name)} ({columns}) VALUES ({marks})", tuple(row.values()))
-        connection.commit()
-        connection.close()
-
-    def open(self, mode: Mode = Mode.WRITE) -> Database:
-        return open_database(str(self.path), mode, 5)
-
-    def read(self, world: World) -> dict[str, list[Row]]:
-        connection = sqlite3.connect(self.path)
-        connection.row_factory = sqlite3.Row
-        found = {
-            name: [dict(row) for row in connection.execute(f"SELECT * FROM {quoted(name)}")] for name in world.rows
-        }
-        connection.close()
-        self.path.unlink()
-        return found
+def make(server: Server, world: World) -> None:
+    """All tables with their rows, then, where the engine can, the references; else they stand in the tables."""
+    server.clear()
+    inline = server.engine == "sqlite"
+    statements = ["SET foreign_key_checks = 0"] if server.engine == "mariadb" else []
+    statements += [_create(server, world, name, inline) for name in world.rows]
+    statements += [_insert(server, name, row) for name in world.rows for row in world.rows[name]]
+    if not inline:
+        for number, link in enumerate(world.links):
+            key = _foreign_key(server, world, number)
+            statements.append(f"ALTER TABLE {server.quoted(link.child)} ADD CONSTRAINT l{number} {key}")
+    server.run(statements)
 
 
-def quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
+def read(server: Server, world: World) -> dict[str, list[Row]]:
+    found = {}
+    for name, rows in world.rows.items():
+        columns = list(rows[0])
+        listed = ", ".join(map(server.quoted, columns))
+        query = f"SELECT {listed} FROM {server.quoted(name)}"
+        found[name] = [dict(zip(columns, row, strict=True)) for row in server.query(query)]
+    return found
 
 
-def create(world: World, name: str, inline: bool) -> str:
-    """The CREATE TABLE of one table; `inline` with its foreign keys."""
+def _insert(server: Server, name: str, row: Row) -> str:
+    columns = ", ".join(map(server.quoted, row))
+    values = ", ".join("NULL" if value is None else str(value) for value in row.values())
+    return f"INSERT INTO {server.quoted(name)} ({columns}) VALUES ({values})"
+
+
+def _create(server: Server, world: World, name: str, inline: bool) -> str:
     key = world.keys[name]
     parts = [f"{column} INTEGER NOT NULL" for column in key] + ["u INTEGER UNIQUE"]
-    links = [link for link in world.links if link.child == name]
-    for link in links:
+    for link in world.links:
+        if link.child != name:
+            continue
         for column, may in zip(link.columns, link.nullable, strict=True):
             default = f" DEFAULT {link.default}" if link.default is not None else ""
             parts.append(f"{column} INTEGER{'' if may else ' NOT NULL'}{default}")
     parts.append(f"PRIMARY KEY ({', '.join(key)})")
     if inline:
-        for link in links:
-            parts.append(
-                f"FOREIGN KEY ({', '.join(link.columns)}) REFERENCES {quoted(link.parent)}"
-                f" ({', '.join(link.target)}) ON DELETE {link.rule}"
-            )
-    return f"CREATE TABLE {quoted(name)} ({', '.join(parts)})"
+        parts += [_foreign_key(server, world, n) for n, link in enumerate(world.links) if link.child == name]
+    return f"CREATE TABLE {server.quoted(name)} ({', '.join(parts)})"
+
+
+def _foreign_key(server: Server, world: World, number: int) -> str:
+    link = world.links[number]
+    return (
+        f"FOREIGN KEY ({', '.join(link.columns)}) REFERENCES {server.quoted(link.parent)}"
+        f" ({', '.join(link.target)}) ON DELETE {link.rule}"
+    )

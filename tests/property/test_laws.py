@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.property.databases import SqliteLab
+from tests.property.databases import make, read
 from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
+from tests.servers import ENGINES, Server, served
 from yeldro import workflow
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import read_rules
@@ -32,9 +35,10 @@ class Yes:
         pass
 
 
-@pytest.fixture(scope="module")
-def lab(tmp_path_factory: pytest.TempPathFactory) -> SqliteLab:
-    return SqliteLab(tmp_path_factory.mktemp("worlds"))
+@pytest.fixture(scope="module", params=ENGINES)
+def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    with served(request.param, tmp_path_factory.mktemp("worlds")) as found:
+        yield found
 
 
 def in_order(rows: dict[str, list[Row]]) -> dict[str, list[str]]:
@@ -42,14 +46,14 @@ def in_order(rows: dict[str, list[Row]]) -> dict[str, list[str]]:
 
 
 @given(data=st.data())
-def test_a_deletion_does_exactly_what_the_model_says(lab: SqliteLab, data: st.DataObject) -> None:
-    case: Case = data.draw(cases(lab.set_default))
+def test_a_deletion_does_exactly_what_the_model_says(server: Server, data: st.DataObject) -> None:
+    case: Case = data.draw(cases(server.engine))
     manner = data.draw(st.sampled_from([workflow.Manner(), workflow.Manner(ask_first=False)]))
     model = expect(case.world, case.table, case.matched, case.rules)
     key = case.world.keys[case.table]
     matched = [case.world.rows[case.table][place] for place in case.matched]
-    lab.make(case.world)
-    database = lab.open()
+    make(server, case.world)
+    database = server.open()
     try:
         rules = [rule if name is None else f"{name}={rule}" for name, rule in case.rules.items()]
         keys = tuple(",".join(str(row[name]) for name in key) for row in matched)
@@ -57,7 +61,7 @@ def test_a_deletion_does_exactly_what_the_model_says(lab: SqliteLab, data: st.Da
         result = workflow.delete(database, request, manner, Yes())
     finally:
         database.close()
-    after = lab.read(case.world)
+    after = read(server, case.world)
     assert result.preview is not None
     if any("circle" in stop.reason for stop in result.preview.reach.stops):
         assert in_order(after) == in_order(case.world.rows)

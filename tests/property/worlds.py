@@ -23,7 +23,7 @@ class Case:
 
 
 @st.composite
-def cases(draw: st.DrawFn, set_default: bool = True) -> Case:
+def cases(draw: st.DrawFn, engine: str = "sqlite") -> Case:
     names = NAMES[: draw(st.integers(2, 8))]
     keys: dict[str, tuple[str, ...]] = {name: ("a", "b") if draw(st.integers(0, 3)) == 0 else ("id",) for name in names}
     rows: dict[str, list[Row]] = {name: [] for name in names}
@@ -32,7 +32,7 @@ def cases(draw: st.DrawFn, set_default: bool = True) -> Case:
             unique = 100 + place if place == 0 or draw(st.booleans()) else None
             key: Row = {"id": place + 1} if keys[name] == ("id",) else {"a": place // 2, "b": place % 2}
             rows[name].append({**key, "u": unique})
-    links = [_link(draw, number, names, keys, rows, set_default) for number in range(draw(st.integers(1, 9)))]
+    links = [_link(draw, number, names, keys, rows, engine) for number in range(draw(st.integers(1, 9)))]
     table = draw(st.sampled_from(names))
     matched = draw(st.lists(st.integers(0, len(rows[table]) - 1), unique=True, min_size=1))
     some = st.sampled_from(["declared", "delete", "detach", "stop"])
@@ -47,13 +47,16 @@ def _link(
     names: list[str],
     keys: dict[str, tuple[str, ...]],
     rows: dict[str, list[Row]],
-    set_default: bool,
+    engine: str,
 ) -> Link:
     child, parent = draw(st.sampled_from(names)), draw(st.sampled_from(names))
     target = draw(st.sampled_from([keys[parent], ("u",)]))
     columns = tuple(f"r{number}{'ab'[place]}" for place in range(len(target)))
     nullable = tuple(draw(st.booleans()) for _ in columns)
-    rule = draw(st.sampled_from(RULES if set_default and len(columns) == 1 else RULES[:4]))
+    rules = RULES if engine != "mariadb" and len(columns) == 1 else RULES[:4]
+    if engine == "mariadb" and not all(nullable):
+        rules = [rule for rule in rules if rule != "SET NULL"]  # it refuses to declare that
+    rule = draw(st.sampled_from(rules))
     default = draw(st.sampled_from([None, 1, 100, 7777])) if rule == "SET DEFAULT" else None
     if rule == "SET DEFAULT" and default is None:
         nullable = (True,)

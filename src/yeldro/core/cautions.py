@@ -42,6 +42,13 @@ def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
                 str(reference),
                 f"{reference.broken}, so the database cannot enforce it. Mend or drop the reference.",
             )
+        elif not reference.enforced:
+            yield Caution(
+                "unenforced-reference",
+                str(reference),
+                "Its checks are switched off, or old rows were never checked, so rows may point at nothing. "
+                "Yeldro follows and checks it all the same.",
+            )
         elif not reference.is_indexed:
             yield Caution(
                 "unindexed-reference",
@@ -49,6 +56,13 @@ def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
                 f"No index of {table.label} begins with {', '.join(reference.columns)}, so every deletion from "
                 f"{reference.parent.label} scans the whole table. Add an index.",
             )
+    if table.row_security:
+        yield Caution(
+            "row-security",
+            table.label,
+            f"Row security is on for {table.label}: another role may see other rows. Where it would hide rows from "
+            "this role, the run fails instead of missing them.",
+        )
     for trigger in table.triggers:
         if trigger.enabled and "DELETE" in trigger.event:
             yield Caution(

@@ -90,21 +90,14 @@ class Mode(StrEnum):
 class Database(Protocol):
     """One open connection. Errors of the database come as DatabaseFailed, faults in a condition as UsageError."""
 
-    @property
-    def name(self) -> str:
-        """How a person calls this database; never with a password."""
-        ...
+    name: str
+    """How a person calls this database; never with a password."""
 
-    @property
-    def dialect(self) -> str:
-        """The name of its SQL dialect for the parser of conditions."""
-        ...
+    dialect: str
+    """The name of its SQL dialect for the parser of conditions."""
 
-    @property
-    def abilities(self) -> Abilities: ...
-
-    @property
-    def schema(self) -> Schema: ...
+    abilities: Abilities
+    schema: Schema
 
     def close(self) -> None: ...
 

@@ -10,7 +10,7 @@ from yeldro.core.database import Abilities, Database, KeySet
 from yeldro.core.graph import find_components, find_cycle
 from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
-from yeldro.errors import UsageError
+from yeldro.errors import Refused, UsageError
 
 
 class Rule(StrEnum):
@@ -270,6 +270,8 @@ class _Search:
             self.via.add(reference)
 
     def _make_key_set(self, table: Table) -> KeySet:
+        if table.refusal:
+            raise Refused(f"Rows of {table.label} would be touched, but {table.refusal}.")
         if not table.identity:
             raise UsageError(
                 f"{table.label} references rows that would go, but nothing tells its rows apart.",

@@ -70,7 +70,8 @@ class Table:
 
     `label` is how a person names it (the schema is left out where it is the default one). `key` is the primary
     key, () without one. `identity` names what fixes one row: a key without NULLs, else the engine's own row
-    number; () where there is nothing of the kind.
+    number; () where there is nothing of the kind. `refusal` says why its rows cannot be deleted safely, "" where they
+    can. `parts` are its partitions at every level, itself included.
     """
 
     name: TableName
@@ -81,6 +82,9 @@ class Table:
     identity: tuple[str, ...]
     indexes: tuple[Index, ...] = ()
     triggers: tuple[Trigger, ...] = ()
+    refusal: str = ""
+    row_security: bool = False
+    parts: frozenset[TableName] = frozenset()
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -108,7 +112,8 @@ class Table:
 class Reference:
     """A foreign key: `columns` of `child` point at `referred` columns of `parent`, in the same order.
 
-    `broken` says why the engine cannot use it ("" where it can). `set_columns` are the columns that the declared
+    `broken` says why the engine cannot use it ("" where it can); one that is not `enforced` may have orphans, and is
+    followed and checked all the same. `set_columns` are the columns that the declared
     SET NULL or SET DEFAULT touches.
     """
 
@@ -120,6 +125,7 @@ class Reference:
     on_delete: OnDelete
     set_columns: tuple[str, ...] = ()
     broken: str = ""
+    enforced: bool = True
 
     def __str__(self) -> str:
         return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from yeldro.core.condition import Bound, Condition, read_condition
 from yeldro.core.schema import Schema, Table
 from yeldro.core.values import Value, read_key, read_parameter
-from yeldro.errors import UsageError
+from yeldro.errors import Refused, UsageError
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +60,8 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
             f"{table.label} is a {table.kind}, not a table.",
             "Name the table whose rows should go, with the view's condition.",
         )
+    if table.refusal:
+        raise Refused(f"Rows of {table.label} cannot be deleted safely: {table.refusal}.")
     if not table.identity:
         raise UsageError(
             f"{table.label} has nothing that tells its rows apart.",

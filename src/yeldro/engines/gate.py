@@ -28,24 +28,28 @@ class Gate:
         self.translate = translate
         self.is_whole = is_whole
         self.in_transaction = False
+        self.driver_errors: type[Exception] = connection.dialect.loaded_dbapi.Error
 
     @contextmanager
-    def _translated(self) -> Iterator[None]:
+    def translated(self) -> Iterator[None]:
+        """Turn errors of the driver, wrapped by SQLAlchemy or not, into ours."""
         try:
             yield
         except sa.exc.DBAPIError as error:
             raise self.translate(error.orig or error) from error
+        except self.driver_errors as error:
+            raise self.translate(error) from error
 
     def run(self, statement: sa.Executable) -> sa.CursorResult[Any]:
         """Send one statement built from Core constructs."""
-        with self._translated():
-            result = self.connection.execute(statement)
+        with self.translated():
+            result = self.connection.execute(statement, execution_options={"preserve_rowcount": True})
         self._check()
         return result
 
     def run_text(self, text: str) -> sa.CursorResult[Any]:
         """Send one statement that holds no names or values from outside."""
-        with self._translated():
+        with self.translated():
             result = self.connection.exec_driver_sql(text)
         self._check()
         return result
@@ -56,8 +60,8 @@ class Gate:
 
     def stream(self, statement: sa.Executable, size: int = 1000) -> Iterator[tuple[Any, ...]]:
         """The rows of a statement, `size` at a time."""
-        with self._translated():
-            result = self.connection.execution_options(stream_results=True).execute(statement)
+        with self.translated():
+            result = self.connection.execute(statement, execution_options={"stream_results": True})
             for rows in result.partitions(size):
                 for row in rows:
                     yield tuple(row)

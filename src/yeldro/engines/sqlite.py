@@ -178,6 +178,10 @@ class SqliteStatements(Statements):
     def __init__(self) -> None:
         super().__init__("temp", adapt)
 
+    def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
+        """NOT IN is several times faster here than NOT EXISTS, and identities hold no NULL."""
+        return sa.not_(self.has_identity(keys))
+
     def pointing(self, reference: Reference) -> list[sa.ColumnElement[Any]]:
         """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
         columns = super().pointing(reference)

@@ -64,6 +64,12 @@ class Statements:
         clause = self.table(keys.table)
         return self.is_in([clause.c[name] for name in keys.table.identity], keys, keys.table.identity)
 
+    def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
+        """Whether a row of the key set's table is not in the key set."""
+        clause = self.table(keys.table)
+        pairs = zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True)
+        return sa.not_(sa.exists().where(*(clause.c[name] == column for name, column in pairs)))
+
     def pointing(self, reference: Reference) -> list[sa.ColumnElement[Any]]:
         """The columns of the child, in the form in which the engine compares them with the referred ones."""
         clause = self.table(reference.child)
@@ -113,7 +119,7 @@ class Statements:
         wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))))
         wanted = self.hanging_on(wanted, reference, parents, since)
         for other in (into, *without):
-            wanted = wanted.where(sa.not_(self.has_identity(other)))
+            wanted = wanted.where(self.lacks_identity(other))
         return self.fill(into, wanted)
 
     def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
@@ -140,8 +146,12 @@ class Statements:
         step = sa.select(*self.carried(keys)).select_from(walk.join(child, link))
         walk = walk.union(step)
         found = sa.select(*(walk.c[name] for name in names), sa.literal_column(str(int(round))))
-        identity = [walk.c[f"c{keys.columns.index(name)}"] for name in keys.table.identity]
-        return self.fill(keys, found.where(sa.not_(self.is_in(identity, keys, keys.table.identity))))
+        pairs = [
+            (walk.c[f"c{keys.columns.index(name)}"], start.c[f"c{keys.columns.index(name)}"])
+            for name in keys.table.identity
+        ]
+        there = sa.exists().where(*(one == other for one, other in pairs)).correlate(walk)
+        return self.fill(keys, found.where(sa.not_(there)))
 
     # Counting
 
@@ -150,7 +160,7 @@ class Statements:
 
     def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> Rows:
         rows = self.hanging_on(self.count(reference.child), reference, parents)
-        return rows if without is None else rows.where(sa.not_(self.has_identity(without)))
+        return rows if without is None else rows.where(self.lacks_identity(without))
 
     def has_referencing(self, reference: Reference, parents: KeySet) -> Rows:
         one: Rows = sa.select(sa.literal_column("1")).select_from(self.table(reference.child))
@@ -233,7 +243,7 @@ class Statements:
         clause = self.table(reference.parent)
         pairs = zip(reference.referred, _values(reference.referred, defaults), strict=True)
         rows = self.count(reference.parent).where(*(clause.c[name] == value for name, value in pairs))
-        return rows if gone is None else rows.where(sa.not_(self.has_identity(gone)))
+        return rows if gone is None else rows.where(self.lacks_identity(gone))
 
 
 def _values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.ColumnElement[Any]]:

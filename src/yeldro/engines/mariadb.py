@@ -1,0 +1,220 @@
+"""MariaDB (and MySQL) with InnoDB, through PyMySQL."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+import pymysql
+import pymysql.constants.SERVER_STATUS
+import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
+
+from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode
+from yeldro.core.schema import Table
+from yeldro.engines.base import SqlDatabase, did_not_commit
+from yeldro.engines.gate import Gate
+from yeldro.engines.mariadb_catalogue import read_schema
+from yeldro.engines.statements import Rows, Statements
+from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+
+# Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
+# would make the server read a condition otherwise than our parser does.
+_PINNED: dict[str, str | int] = {
+    "time_zone": "+00:00",
+    "sql_mode": "STRICT_TRANS_TABLES,STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION",
+    "foreign_key_checks": 1,
+    "unique_checks": 1,
+    "autocommit": 1,
+    "sql_safe_updates": 0,
+    "sql_select_limit": 18446744073709551615,
+    "character_set_client": "utf8mb4",
+    "character_set_connection": "utf8mb4",
+    "character_set_results": "utf8mb4",
+    "completion_type": "NO_CHAIN",
+}
+_TRIGGER_VERBS = (
+    ("insert", re.compile(r"\b(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*INTO\s+([`\w.]+)", re.IGNORECASE)),
+    ("update", re.compile(r"\bUPDATE\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*([`\w.]+)", re.IGNORECASE)),
+    ("delete", re.compile(r"\bDELETE\s+(?:LOW_PRIORITY\s+|QUICK\s+|IGNORE\s+)*FROM\s+([`\w.]+)", re.IGNORECASE)),
+)
+
+# https://mariadb.com/kb/en/mariadb-error-codes/
+_MESSAGES = {
+    1205: "A lock could not be had in time: other sessions hold the rows.",
+    1213: "The database ended a deadlock with another session.",
+    1020: "Another session changed the same rows meanwhile.",
+    1792: "The transaction is read-only: a function tried to write.",
+    1290: "The server is read-only.",
+    1317: "The statement was cancelled.",
+    1969: "The statement took longer than the server allows.",
+    1644: "A trigger or function refused with an error of its own.",
+    1451: "The database refused: other rows still reference rows that were to go.",
+    1452: "The database refused: a reference would point at nothing.",
+}
+_LOST = {2006, 2013, 2055, 1053, 1927}
+_BAD_STATEMENT = {1054, 1064, 1146, 1305, 1267, 1271, 1111, 1241, 1242, 1109, 1052, 1128, 1582, 1583, 4078}
+
+
+def open_mariadb(url: sa.URL, wait: float) -> MariadbDatabase:
+    """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
+    if not url.database:
+        raise DatabaseFailed("The URL names no database.", "It is SCHEME://USER@HOST:PORT/DATABASE.")
+    engine = sa.create_engine(
+        url.set(drivername="mysql+pymysql"),
+        poolclass=sa.pool.NullPool,
+        isolation_level="AUTOCOMMIT",
+        connect_args={"charset": "utf8mb4", "connect_timeout": 10},
+    )
+    try:
+        connection = engine.connect()
+    except sa.exc.DBAPIError as error:
+        text = error.orig.args[-1] if error.orig else ""
+        raise DatabaseFailed(
+            f"The server at {url.host or 'the local socket'} cannot be reached, or refuses: {text}.",
+            "Check host, port, user, password and database.",
+        ) from None
+    return MariadbDatabase(connection, url, wait)
+
+
+class MariadbDatabase(SqlDatabase):
+    """A connection to one database."""
+
+    dialect = "mysql"
+    # References are checked row by row, even within one statement.
+    abilities = Abilities(tree_rules=frozenset(), circle_rules=frozenset())
+    _statements: MariadbStatements
+
+    def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
+        self._raw: Any = connection.connection.driver_connection
+        gate = Gate(connection, _translate, self._is_whole)
+        name = url.set(password=None).render_as_string()
+        super().__init__(name, gate, MariadbStatements(url.database, lambda value: value))
+        try:
+            self._pin_settings(wait)
+            self.schema, self._bodies = read_schema(self._gate, str(url.database))
+        except BaseException:
+            self.close()
+            raise
+
+    def _pin_settings(self, wait: float) -> None:
+        """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
+        wanted = {**_PINNED, "innodb_lock_wait_timeout": max(1, round(wait)), "lock_wait_timeout": max(1, round(wait))}
+        for name, value in wanted.items():
+            written = f"'{value}'" if isinstance(value, str) else value
+            self._gate.run_text(f"SET SESSION {name} = {written}")
+        for name, value in wanted.items():
+            found = self._gate.run_text(f"SELECT @@SESSION.{name}").scalar_one()
+            if str(found) != str(value):
+                raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
+
+    def _is_whole(self) -> bool:
+        """The server tells with every answer whether a transaction is open (SERVER_STATUS_IN_TRANS)."""
+        return bool(self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS)
+
+    def _begin(self, mode: Mode) -> None:
+        self._gate.run_text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self._gate.run_text(f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}")
+        self._statements.locking = mode is Mode.WRITE
+
+    def _commit(self) -> None:
+        if not self._is_whole():
+            raise did_not_commit()
+        self._gate.run_text("COMMIT")
+        if self._is_whole():
+            raise did_not_commit()
+
+    def _rollback(self) -> None:
+        """After an error the state of the transaction is not to be trusted: roll back whatever the driver believes."""
+        if self._raw.open:
+            self._gate.run_text("ROLLBACK")
+
+    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+        """Made before the transaction: a read-only one may fill temporary tables, but not make them."""
+        for table in tables:
+            self._spare.setdefault(table, []).append(self._make_key_set(table))
+
+    def _create_key_table(self, keys: KeySet) -> None:
+        columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
+        empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
+        names = [f"c{keys.columns.index(name)}" for name in keys.table.identity]
+        self._gate.run(CreateKeyTable(keys.name, names, empty))
+
+    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
+        """What the bodies of the triggers name, and the triggers that those set off in turn."""
+        waiting = [(table, "DELETE" if columns is None else "UPDATE")]
+        seen: set[tuple[Table, str]] = set()
+        effects: dict[tuple[Table, str, str], Effect] = {}
+        while waiting:
+            where, event = waiting.pop()
+            if (where, event) in seen:
+                continue
+            seen.add((where, event))
+            for trigger in where.triggers:
+                if not trigger.event.endswith(event):
+                    continue
+                body = self._bodies[where.name][trigger.name]
+                for verb, target in self._targets(body):
+                    effects[target, verb, trigger.name] = Effect(target, verb, trigger.name)
+                    waiting.append((target, verb.upper()))
+        return tuple(effects.values())
+
+    def _targets(self, body: str) -> list[tuple[str, Table]]:
+        labels = {table.name.name.lower(): table for table in reversed(self.schema.tables)}
+        named = [(verb, match) for verb, pattern in _TRIGGER_VERBS for match in pattern.findall(body)]
+        plain = [(verb, name.replace("`", "").rpartition(".")[2].lower()) for verb, name in named]
+        return [(verb, labels[name]) for verb, name in plain if name in labels]
+
+    def find_changes(self) -> Changes:
+        """The session's own counters of rows written, changed and deleted, those of triggers included."""
+        rows = self._gate.run_text(
+            "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS"
+            " WHERE VARIABLE_NAME IN ('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
+        )
+        return Changes(sum(int(row[0]) for row in rows))
+
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+        raise DatabaseFailed("Rows that reference each other in a circle cannot be deleted here.")
+
+
+class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
+    """A temporary table with the types of a query's columns and a primary key over some of them."""
+
+    inherit_cache = False
+
+    def __init__(self, name: str, key: Sequence[str], query: Rows) -> None:
+        self.name = name
+        self.key = key
+        self.query = query
+
+
+@compiles(CreateKeyTable)
+def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
+    query = compiler.process(element.query, **options)
+    return f"CREATE TEMPORARY TABLE {element.name} (PRIMARY KEY ({', '.join(element.key)})) ENGINE=InnoDB AS {query}"
+
+
+class MariadbStatements(Statements):
+    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
+
+    locking = False
+
+    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
+        return super().fill(into, rows.with_for_update() if self.locking else rows)
+
+
+def _translate(error: BaseException) -> YeldroError:
+    code = error.args[0] if error.args and isinstance(error.args[0], int) else 0
+    if code in _MESSAGES:
+        return DatabaseFailed(
+            _MESSAGES[code], "Nothing was changed. Look at the preview again, or let --wait be longer."
+        )
+    if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
+        return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
+    if code in _BAD_STATEMENT:
+        return BadStatement(str(error.args[-1]))
+    if code in (1044, 1045, 1142, 1143, 1227, 1370):
+        return DatabaseFailed(f"The database refused: {error.args[-1]}.", "Another account may be needed.")
+    # Other messages may repeat values of rows.
+    return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")

@@ -1,0 +1,210 @@
+"""PostgreSQL, through psycopg 3."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import psycopg
+import sqlalchemy as sa
+from psycopg import errors as codes
+
+from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
+from yeldro.core.schema import OnDelete, Table, TableName
+from yeldro.engines.base import SqlDatabase, did_not_commit
+from yeldro.engines.gate import Gate
+from yeldro.engines.postgresql_catalogue import read_schema
+from yeldro.engines.statements import Rows, Statements
+from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+
+# Settings that change what a value or a condition means, with the one meaning that we count on.
+_PINNED = {
+    "timezone": "UTC",
+    "datestyle": "ISO, YMD",
+    "intervalstyle": "postgres",
+    "bytea_output": "hex",
+    "extra_float_digits": "1",
+    "standard_conforming_strings": "on",
+    "row_security": "off",
+    "session_replication_role": "origin",
+    "client_encoding": "UTF8",
+    "track_counts": "on",
+}
+_LARGE = 1000
+_CHANGES = """
+SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables
+WHERE schemaname !~ '^pg_(toast|temp)' AND n_tup_ins + n_tup_upd + n_tup_del > 0"""
+
+# https://www.postgresql.org/docs/current/errcodes-appendix.html
+_MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], str], ...] = (
+    (codes.LockNotAvailable, "A lock could not be had in time: other sessions hold the rows."),
+    (codes.DeadlockDetected, "The database ended a deadlock with another session."),
+    (codes.SerializationFailure, "Another session changed the same rows meanwhile."),
+    (codes.ReadOnlySqlTransaction, "The transaction is read-only: a function tried to write, or this is a standby."),
+    (codes.QueryCanceled, "The statement was cancelled or took longer than the server allows."),
+    ((codes.AdminShutdown, codes.CrashShutdown), "The server ended the connection."),
+)
+
+
+def open_postgresql(url: sa.URL, wait: float) -> PostgresqlDatabase:
+    """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
+    engine = sa.create_engine(
+        url.set(drivername="postgresql+psycopg"),
+        poolclass=sa.pool.NullPool,
+        isolation_level="AUTOCOMMIT",
+        # Prepared from the first time on: the extended protocol takes one statement only.
+        connect_args={"prepare_threshold": 0, "connect_timeout": 10, "application_name": "yeldro"},
+    )
+    try:
+        connection = engine.connect()
+    except sa.exc.OperationalError as error:
+        raise _cannot_connect(url, error.orig) from None
+    return PostgresqlDatabase(connection, url, wait)
+
+
+def _cannot_connect(url: sa.URL, error: BaseException | None) -> DatabaseFailed:
+    """libpq's own text names host, user and database, never a password."""
+    lines = str(error).strip().splitlines()
+    return DatabaseFailed(
+        f"The server at {url.host or 'the local socket'} cannot be reached, or refuses: {lines[-1] if lines else ''}",
+        "Check host, port, user, password and database.",
+    )
+
+
+class PostgresqlDatabase(SqlDatabase):
+    """A connection to one database."""
+
+    dialect = "postgres"
+    _statements: PostgresqlStatements
+    # One statement checks its references when it is done, so order within a statement does not matter.
+    abilities = Abilities(tree_rules=frozenset(OnDelete), circle_rules=frozenset(OnDelete))
+
+    def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
+        raw = connection.connection.driver_connection
+        assert isinstance(raw, psycopg.Connection)
+        self._raw = raw
+
+        def is_whole() -> bool:
+            return raw.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS
+
+        gate = Gate(connection, _translate, is_whole)
+        super().__init__(url.set(password=None).render_as_string(), gate, PostgresqlStatements("pg_temp", _as_it_is))
+        try:
+            self._pin_settings(wait)
+            self.schema = read_schema(self._gate)
+        except BaseException:
+            self.close()
+            raise
+
+    def _pin_settings(self, wait: float) -> None:
+        """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
+        wanted = {**_PINNED, "lock_timeout": f"{max(1, round(wait * 1000))}ms"}
+        for name, value in wanted.items():
+            if self._setting(name) != value:
+                try:
+                    self._gate.run(sa.select(sa.func.set_config(name, value, False)))
+                except DatabaseFailed as error:
+                    raise DatabaseFailed(f"The setting {name} cannot be set to {value}.", error.message) from error
+        for name, value in _PINNED.items():
+            if self._setting(name) != value:
+                raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
+
+    def _setting(self, name: str) -> str:
+        return str(self._gate.run(sa.select(sa.func.current_setting(name))).scalar_one())
+
+    def _begin(self, mode: Mode) -> None:
+        access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
+        self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")
+        # A read-only transaction could be switched back before its first query.
+        self._gate.run_text("SELECT 1")
+
+    def _commit(self) -> None:
+        """After an error COMMIT answers ROLLBACK without raising."""
+        if self._raw.info.transaction_status != psycopg.pq.TransactionStatus.INTRANS:
+            raise did_not_commit()
+        if self._control("COMMIT") != "COMMIT":
+            raise did_not_commit()
+
+    def _rollback(self) -> None:
+        if not self._raw.closed and self._raw.info.transaction_status != psycopg.pq.TransactionStatus.IDLE:
+            self._control("ROLLBACK")
+
+    def _control(self, statement: str) -> str | None:
+        """Begin or end a transaction, unprepared. Returns the server's own word for what it did."""
+        with self._gate.translated():
+            return self._raw.execute(statement.encode(), prepare=False).statusmessage
+
+    def force_checks(self) -> None:
+        self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE")
+
+    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+        """A read-only transaction may fill temporary tables, but not make them."""
+        for table in tables:
+            self._spare.setdefault(table, []).append(self._make_key_set(table))
+
+    def _create_key_table(self, keys: KeySet) -> None:
+        columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
+        empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
+        self._gate.run(sa.CreateTableAs(empty, keys.name, temporary=True))
+
+    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+        """Locked at once, so that nobody changes a row or adds to what hangs on it before the end."""
+        rows = super()._fill(into, statement)
+        if rows and self._mode is Mode.WRITE:
+            self._gate.run(self._statements.lock(into))
+        if rows > _LARGE:
+            self._gate.run_text(f"ANALYZE pg_temp.{into.name}")
+        return rows
+
+    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
+        """What a trigger does is not known before; `find_changes` tells it afterwards, table by table."""
+        return ()
+
+    def find_changes(self) -> Changes:
+        rows: list[Any] = list(self._gate.run_text(_CHANGES))
+        tables = {TableName(row[0], row[1]): TableChanges(row[2], row[3], row[4]) for row in rows}
+        return Changes(sum(one.total for one in tables.values()), tables)
+
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+        """All in one statement of data-modifying WITH queries: references are checked when it is done."""
+        parts = [
+            self._statements.delete(keys).returning(sa.literal_column("1")).cte(f"yeldro_gone_{place}")
+            for place, keys in enumerate(key_sets)
+        ]
+        counts = [sa.select(sa.func.count()).select_from(part).scalar_subquery() for part in parts]
+        row = self._gate.run(sa.select(*counts)).one()
+        return sum(int(count) for count in row)
+
+
+class PostgresqlStatements(Statements):
+    def lock(self, keys: KeySet) -> Rows:
+        clause = self.table(keys.table)
+        locked: Rows = sa.select(sa.literal_column("1")).select_from(clause).where(self.has_identity(keys))
+        return sa.select(sa.func.count()).select_from(locked.with_for_update(of=clause).subquery())
+
+
+def _as_it_is(value: Any) -> Any:
+    return value
+
+
+def _translate(error: BaseException) -> YeldroError:
+    if not isinstance(error, psycopg.Error):
+        return DatabaseFailed(f"The database failed ({type(error).__name__}).")
+    for kinds, message in _MESSAGES:
+        if isinstance(error, kinds):
+            return DatabaseFailed(message, "Nothing was changed. Look at the preview again, or let --wait be longer.")
+    detail = error.diag
+    state = detail.sqlstate or ""
+    where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
+    if state.startswith("42") and state != "42501":
+        return BadStatement(str(detail.message_primary))
+    if state == "42501" or "row-level security" in str(detail.message_primary):
+        return DatabaseFailed(f"The database refused: {detail.message_primary}.", "Another role may be needed.")
+    if state.startswith("23"):
+        return DatabaseFailed(f"The database refused: a constraint would be broken ({where}).", "Nothing was changed.")
+    if state == "P0001":
+        return DatabaseFailed("A trigger or function refused with an error of its own.", "Nothing was changed.")
+    if not state or state.startswith("08"):
+        return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
+    # Other messages may repeat values of rows.
+    return DatabaseFailed(f"The database refused (SQLSTATE {state}).", "Nothing was changed.")

@@ -1,0 +1,157 @@
+"""PostgreSQL's catalogue, read with one query a kind (https://www.postgresql.org/docs/current/catalogs.html).
+
+`information_schema` hides what the user may not read and joins constraints by name; `pg_catalog` does neither.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from typing import Any
+
+from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
+from yeldro.engines.gate import Gate
+
+_OURS = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_(toast|temp)'"
+_TABLES = f"""
+SELECT c.oid, n.nspname, c.relname, c.relkind::text, n.nspname = current_schema(), c.relrowsecurity,
+  CASE WHEN c.relkind = 'p' THEN ARRAY(SELECT t.relid::oid FROM pg_partition_tree(c.oid) AS t)
+    ELSE ARRAY[]::oid[] END,
+  c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits AS i WHERE i.inhparent = c.oid)
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS} ORDER BY n.nspname, c.relname"""
+_COLUMNS = f"""
+SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text, a.attnotnull,
+  pg_get_expr(d.adbin, d.adrelid), a.attgenerated <> '', coalesce(l.collname, ''), a.atttypid::regtype::text
+FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
+JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+LEFT JOIN pg_collation AS l ON l.oid = a.attcollation AND l.collname <> 'default'
+WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS}
+ORDER BY a.attrelid, a.attnum"""
+_INDEXES = f"""
+SELECT i.indrelid, x.relname, i.indkey::int2[]::int[], i.indnkeyatts::int,
+  i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate, i.indisprimary
+FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c ON c.oid = i.indrelid
+JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_OURS} ORDER BY i.indrelid, x.relname"""
+_REFERENCES = """
+SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.confdeltype::text,
+  (to_jsonb(k) -> 'confdelsetcols')::text, k.convalidated,
+  EXISTS (SELECT 1 FROM pg_trigger AS g WHERE g.tgconstraint = k.oid AND g.tgenabled = 'D')
+FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE k.contype = 'f' AND NOT (c.relispartition AND k.conparentid <> 0)
+ORDER BY n.nspname, c.relname, k.conname"""
+_TRIGGERS = f"""
+SELECT g.tgrelid, g.tgname, g.tgtype::int, g.tgenabled::text
+FROM pg_trigger AS g JOIN pg_class AS c ON c.oid = g.tgrelid
+JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE NOT g.tgisinternal AND {_OURS}
+UNION ALL
+SELECT r.ev_class, r.rulename, -r.ev_type::text::int, r.ev_enabled::text
+FROM pg_rewrite AS r JOIN pg_class AS c ON c.oid = r.ev_class
+JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE r.ev_type IN ('2', '4') AND {_OURS}
+ORDER BY 1, 2"""
+
+_KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
+_RULES = {
+    "a": OnDelete.NO_ACTION,
+    "r": OnDelete.RESTRICT,
+    "c": OnDelete.CASCADE,
+    "n": OnDelete.SET_NULL,
+    "d": OnDelete.SET_DEFAULT,
+}
+_FAMILIES = {
+    "boolean": Family.BOOLEAN,
+    "smallint": Family.INTEGER,
+    "integer": Family.INTEGER,
+    "bigint": Family.INTEGER,
+    "date": Family.DATE,
+    "timestamp without time zone": Family.TIMESTAMP,
+    "timestamp with time zone": Family.TIMESTAMP,
+}
+_CATEGORIES = {"N": Family.NUMBER, "S": Family.TEXT}
+
+Rows = defaultdict[int, list[tuple[Any, ...]]]
+
+
+def read_schema(gate: Gate) -> Schema:
+    """Read everything about the tables of all schemas but the system's."""
+    rows: list[Any] = list(gate.run_text(_TABLES))
+    names = {row[0]: TableName(row[1], row[2]) for row in rows}
+    columns, indexes, triggers = _by_table(gate, _COLUMNS), _by_table(gate, _INDEXES), _by_table(gate, _TRIGGERS)
+    numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
+    tables = {row[0]: _table(row, names, columns[row[0]], indexes[row[0]], triggers[row[0]]) for row in rows}
+    constraints: list[Any] = list(gate.run_text(_REFERENCES))
+    references = [_reference(tables, numbered, row) for row in constraints if row[1] in tables and row[2] in tables]
+    return Schema(tuple(tables.values()), tuple(references))
+
+
+def _by_table(gate: Gate, query: str) -> Rows:
+    rows: Rows = defaultdict(list)
+    for row in gate.run_text(query):
+        rows[row[0]].append(tuple(row[1:]))
+    return rows
+
+
+def _table(
+    row: tuple[Any, ...],
+    names: dict[int, TableName],
+    columns: list[tuple[Any, ...]],
+    indexes: list[tuple[Any, ...]],
+    triggers: list[tuple[Any, ...]],
+) -> Table:
+    oid, schema, name, kind, is_default, row_security, parts, is_inherited = row
+    numbers = {column[0]: column[1] for column in columns}
+    found = [
+        (Index(index, tuple(numbers.get(number, "") for number in keys[:size]), unique), primary)
+        for index, keys, size, unique, primary in indexes
+    ]
+    key = next((index.columns for index, primary in found if primary), ())
+    filled = {column[1] for column in columns if column[4]}
+    unique = [index.columns for index, _ in found if index.unique and set(index.columns) <= filled]
+    return Table(
+        names[oid],
+        name if is_default else f"{schema}.{name}",
+        _KINDS[kind],
+        tuple(map(_column, columns)),
+        key,
+        key or (unique[0] if unique else ("tableoid", "ctid") if kind in "rp" else ()),
+        tuple(index for index, _ in found),
+        tuple(Trigger(trigger, _event(bits), enabled in "OA") for trigger, bits, enabled in triggers),
+        refusal="other tables inherit from it, and references do not see their rows" if is_inherited else "",
+        row_security=row_security,
+        parts=frozenset(names[part] for part in parts if part in names),
+    )
+
+
+def _column(row: tuple[Any, ...]) -> Column:
+    _, name, type_, category, not_null, default, generated, collation, plain = row
+    family = _FAMILIES.get(plain) or _CATEGORIES.get(category, Family.OTHER)
+    return Column(name, type_, family, not not_null, default, generated, collation)
+
+
+def _event(bits: int) -> str:
+    """The bits of pg_trigger.tgtype; rules come as the negated pg_rewrite.ev_type."""
+    if bits < 0:
+        return f"RULE {'DELETE' if bits == -4 else 'UPDATE'}"
+    time = "BEFORE" if bits & 2 else "INSTEAD OF" if bits & 64 else "AFTER"
+    verbs = [verb for bit, verb in ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE")) if bits & bit]
+    return f"{time} {' OR '.join(verbs)}"
+
+
+def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], row: tuple[Any, ...]) -> Reference:
+    name, child, parent, keys, referred, rule, some, validated, disabled = row
+    columns = _names(numbered[child], keys)
+    chosen = [int(part) for part in some.strip("[]").split(",")] if some and some not in ("null", "[]") else keys
+    return Reference(
+        name,
+        tables[child],
+        columns,
+        tables[parent],
+        _names(numbered[parent], referred),
+        _RULES[rule],
+        _names(numbered[child], chosen),
+        enforced=validated and not disabled,
+    )
+
+
+def _names(numbers: dict[int, str], keys: Iterable[int]) -> tuple[str, ...]:
+    return tuple(numbers[key] for key in keys)

@@ -1,0 +1,94 @@
+"""The three real engines. Each test module gets a database of its own, which is dropped afterwards."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pymysql
+import pytest
+
+from yeldro.core.database import Database, Mode
+from yeldro.engines import open_database
+
+ENGINES = ["sqlite", "postgresql", "mariadb"]
+POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432")
+MARIADB: dict[str, Any] = {"host": "127.0.0.1", "port": 3306, "user": "root", "password": ""}
+
+
+class Server:
+    """One database on one engine, filled and read with the plain driver, not with the product."""
+
+    def __init__(self, engine: str, place: str, quote: str) -> None:
+        self.engine = engine
+        self.place = place
+        self.quote = quote
+
+    def connect(self) -> Any:
+        """A connection of the plain driver that commits each statement."""
+        if self.engine == "sqlite":
+            return sqlite3.connect(self.place, isolation_level=None)
+        if self.engine == "postgresql":
+            return psycopg.connect(self.place, autocommit=True)
+        return pymysql.connect(**MARIADB, database=self.place.rpartition("/")[2], autocommit=True)
+
+    def run(self, statements: Sequence[str]) -> None:
+        with closing(self.connect()) as connection, closing(connection.cursor()) as cursor:
+            for statement in statements:
+                cursor.execute(statement)
+
+    def query(self, statement: str) -> list[tuple[Any, ...]]:
+        with closing(self.connect()) as connection, closing(connection.cursor()) as cursor:
+            cursor.execute(statement)
+            return [tuple(row) for row in cursor.fetchall()]
+
+    def quoted(self, name: str) -> str:
+        return self.quote + name.replace(self.quote, self.quote * 2) + self.quote
+
+    def open(self, mode: Mode = Mode.WRITE, wait: float = 5) -> Database:
+        return open_database(self.place, mode, wait)
+
+    def clear(self) -> None:
+        """Drop all tables."""
+        if self.engine == "sqlite":
+            Path(self.place).unlink(missing_ok=True)
+            Path(self.place).touch()
+        elif self.engine == "postgresql":
+            self.run(["DROP SCHEMA public CASCADE", "CREATE SCHEMA public"])
+        else:
+            names = [self.quoted(row[0]) for row in self.query("SHOW TABLES")]
+            self.run(["SET foreign_key_checks = 0", *(f"DROP TABLE {', '.join(names)}" for _ in names[:1])])
+
+
+@contextmanager
+def served(engine: str, folder: Path) -> Iterator[Server]:
+    """A new database on an engine. Where the server is missing the test is skipped, or fails under CI."""
+    name = f"yeldro_test_{secrets.token_hex(4)}"
+    if engine == "sqlite":
+        server = Server("sqlite", str(folder / f"{name}.db"), '"')
+        server.clear()
+        yield server
+        return
+    try:
+        if engine == "postgresql":
+            admin: Any = psycopg.connect(f"{POSTGRESQL}/postgres", autocommit=True, connect_timeout=5)
+            server = Server(engine, f"{POSTGRESQL}/{name}", '"')
+        else:
+            admin = pymysql.connect(**MARIADB, autocommit=True, connect_timeout=5)
+            server = Server(engine, "mariadb://root@127.0.0.1:3306/" + name, "`")
+    except (psycopg.OperationalError, pymysql.err.OperationalError):
+        if os.environ.get("CI"):
+            raise
+        pytest.skip(f"no {engine} server answers on this machine: ./dev db starts one")
+    admin.cursor().execute(f"CREATE DATABASE {name}")
+    try:
+        yield server
+    finally:
+        admin.cursor().execute(f"DROP DATABASE {name}" + (" WITH (FORCE)" if engine == "postgresql" else ""))
+        admin.close()
