@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import pty
+import select
 import signal
 import sqlite3
 import subprocess
@@ -139,18 +140,20 @@ def answered(folder: Path, arguments: list[str], answer: bytes | signal.Signals)
         command, cwd=folder, stdin=follower, stdout=follower, stderr=follower, preexec_fn=heed_interrupts
     )
     os.close(follower)
-    shown = b""
-    while b"[y/N]" not in shown:
-        shown += os.read(leader, 4096)
-    if isinstance(answer, signal.Signals):
-        process.send_signal(answer)
-    else:
-        os.write(leader, answer)
-    try:
-        while more := os.read(leader, 4096):
-            shown += more
-    except OSError:  # Linux says so when the other end is closed
-        pass
+    shown, deadline = b"", time.monotonic() + 20
+    asked = False
+    while time.monotonic() < deadline:
+        if not select.select([leader], [], [], 1)[0]:
+            continue
+        try:
+            more = os.read(leader, 4096)
+        except OSError:  # Linux says so when the other end is closed
+            break
+        shown += more
+        if b"[y/N]" in shown and not asked:
+            asked = True
+            process.send_signal(answer) if isinstance(answer, signal.Signals) else os.write(leader, answer)
+    process.kill()
     os.close(leader)
     return process.wait(20), shown.decode()
 

@@ -83,7 +83,7 @@ def test_the_text_of_a_close_look(yeldro: Yeldro, gauges: Path) -> None:
 
 PLACES = [
     (["--db", "gauges.db"], {}, "gauges.db"),
-    (["--db", "sqlite:///gauges.db"], {}, "sqlite:///gauges.db"),
+    (["--db", "sqlite:///gauges.db"], {}, "gauges.db"),
     (["--db", "gauges"], {}, "gauges"),
     ([], {}, "gauges"),
     ([], {"YELDRO_DB": "sub/other.db"}, "sub/other.db"),

@@ -72,6 +72,11 @@ def test_a_deletion_does_exactly_what_the_model_says(server: Server, data: st.Da
         assert result.outcome is workflow.Outcome.STOPPED
         assert in_order(after) == in_order(case.world.rows)
         return
+    if server.engine == "mariadb" and result.outcome is workflow.Outcome.ROLLED_BACK:
+        # Rows that point at themselves, or at each other, through links without NULLs: it cannot, and says so.
+        assert any(link.child == link.parent and not any(link.nullable) for link in case.world.links)
+        assert (result.status in (3, 5), in_order(after)) == (True, in_order(case.world.rows))
+        return
     assert result.outcome is workflow.Outcome.COMMITTED, result.reason
     assert in_order(after) == in_order(model.after)
     assert result.tally is not None

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from yeldro import workflow
-from yeldro.cli.options import database_options, opened, read_request, selection_options
+from yeldro.cli.options import database_options, find_database, opened, read_request, selection_options
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
 from yeldro.core.outcome import RunResult
@@ -38,6 +38,7 @@ NO_COPY = "No copy of these rows is kept: once committed, they are gone for good
 @click.option("--rehearse", is_flag=True, help="Do everything, show the tally, roll back.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option("--ask-last", is_flag=True, help="Ask with the tally in hand, while the transaction is open.")
+@click.option("--confirm", metavar="NAME", help="The name of a protected database, instead of typing it.")
 @database_options("json")
 def command(**options: Any) -> int:
     """Delete the chosen rows of TABLE and what hangs on them, children first, in one transaction.
@@ -51,8 +52,14 @@ def command(**options: Any) -> int:
     if asks and not sys.stdin.isatty():
         raise UsageError("There is no terminal to ask on.", "Give --yes to delete without a question, or --rehearse.")
     manner = workflow.Manner(options["rehearse"], asks and not options["ask_last"], options["ask_last"])
-    person = _Person(screen, options["rehearse"])
-    with opened(options["db"], Mode.WRITE, options["wait"]) as database:
+    place = find_database(options["db"])
+    protected = place.name if place.protected and not options["rehearse"] else ""
+    if protected and not asks and options["confirm"] != protected:
+        raise UsageError(
+            f"The database {protected} is protected: --yes alone is not enough.", f"Say --confirm {protected} too."
+        )
+    person = _Person(screen, options["rehearse"], "" if options["confirm"] == protected else protected)
+    with opened(place, Mode.WRITE, options["wait"]) as database:
         result = workflow.delete(database, read_request(database, options), manner, person)
     _tell(screen, result, person.asked_last)
     return result.status
@@ -70,11 +77,16 @@ def _tell(screen: Screen, result: RunResult, asked_last: bool) -> None:
 
 
 class _Person:
-    """Answers from the terminal. `keeps` says whether the rows stay in any case, as in a rehearsal."""
+    """Answers from the terminal.
 
-    def __init__(self, screen: Screen, keeps: bool) -> None:
+    `keeps` says whether the rows stay in any case, as in a rehearsal; `protected` is the name of a database that must
+    be typed before a commit, "" where none must.
+    """
+
+    def __init__(self, screen: Screen, keeps: bool, protected: str) -> None:
         self.screen = screen
         self.keeps = keeps
+        self.protected = protected
         self.asked_last = False
 
     def show(self, preview: Preview) -> None:
@@ -84,22 +96,24 @@ class _Person:
                 self.screen.note(f"\n{NO_COPY}")
 
     def allow(self, preview: Preview) -> bool:
-        return _ask(f"{_describe(preview)}?")
+        return self._ask(f"{_describe(preview)}?")
 
     def allow_commit(self, tally: Tally) -> bool:
         self.asked_last = True
         self.screen.show(render_tally(tally))
-        return _ask("Everything is as expected. Commit?")
+        return self._ask("Everything is as expected. Commit?")
+
+    def _ask(self, question: str) -> bool:
+        try:
+            if not self.protected:
+                return click.confirm(question, err=True)
+            typed = click.prompt(f"{question} Type {self.protected} to go on", default="", show_default=False, err=True)
+            return bool(typed == self.protected)
+        except click.Abort:
+            raise KeyboardInterrupt from None
 
     def committing(self) -> None:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-
-def _ask(question: str) -> bool:
-    try:
-        return click.confirm(question, err=True)
-    except click.Abort:
-        raise KeyboardInterrupt from None
 
 
 def _describe(preview: Preview) -> str:

@@ -8,7 +8,7 @@ import shlex
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -18,6 +18,9 @@ from yeldro.core.preview import Request
 from yeldro.core.reach import read_rules
 from yeldro.core.selection import Asked
 from yeldro.errors import UsageError
+
+if TYPE_CHECKING:
+    from yeldro.store.config import Place
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -78,16 +81,22 @@ def _together(*decorators: Callable[[Any], Any]) -> Callable[[Command], Command]
     return decorate
 
 
-@contextmanager
-def opened(db: str | None, mode: Mode, wait: float) -> Iterator[Database]:
-    """The database that the options, the environment or yeldro.toml name."""
-    from yeldro.engines import open_database
+def find_database(db: str | None) -> Place:
+    """Where the database is that the options, the environment or yeldro.toml name."""
     from yeldro.store.config import find_config, find_place
 
-    place = find_place(db, os.environ.get("YELDRO_DB"), find_config(Path.cwd()))
-    database = open_database(place.address, mode, wait)
-    database.name = place.name
+    return find_place(db, os.environ.get("YELDRO_DB"), find_config(Path.cwd()))
+
+
+@contextmanager
+def opened(place: Place, mode: Mode, wait: float) -> Iterator[Database]:
+    """An open connection, with the references that yeldro.toml adds to the schema."""
+    from yeldro.engines import open_database
+
+    database = open_database(place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"))
+    database.name = place.name or database.name
     try:
+        database.schema = database.schema.with_references(place.references)
         yield database
     finally:
         database.close()
@@ -125,12 +134,17 @@ def _read_sample(text: str) -> int | None:
 def make_delete_line(options: dict[str, Any], matched: int) -> str:
     """The delete command for the same rows, as a person would type it."""
     words = ["yeldro", "delete", options["table"]]
-    for name, key in (("--db", "db"), ("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
+    words += _pairs("--db", _without_password(options["db"]))
+    for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
         words += _pairs(name, options[key])
     words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
     words += ["--all-rows"] if options["all_rows"] else []
     words += _pairs("--dependents", options["dependents"])
     return " ".join(quote_word(word) for word in [*words, "--expect", str(matched)])
+
+
+def _without_password(db: str | None) -> str | None:
+    return re.sub(r"^(\w+://[^:/@]*):[^@]*@", r"\1@", db) if db else None
 
 
 def _pairs(name: str, value: str | int | Sequence[str] | None) -> list[str]:

@@ -7,7 +7,14 @@ from typing import Any
 import click
 
 from yeldro import workflow
-from yeldro.cli.options import database_options, make_delete_line, opened, read_request, selection_options
+from yeldro.cli.options import (
+    database_options,
+    find_database,
+    make_delete_line,
+    opened,
+    read_request,
+    selection_options,
+)
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
 from yeldro.core.preview import Preview
@@ -26,7 +33,7 @@ def command(**options: Any) -> int:
     With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped.
     """
     screen = Screen(options["format"])
-    with opened(options["db"], Mode.READ, options["wait"]) as database:
+    with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         request = read_request(database, options)
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):

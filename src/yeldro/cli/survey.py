@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from yeldro import workflow
-from yeldro.cli.options import database_options, opened
+from yeldro.cli.options import database_options, find_database, opened
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
 from yeldro.report.documents import make_survey
@@ -22,7 +22,7 @@ def command(tables: tuple[str, ...], db: str | None, wait: float, format: str) -
     Changes nothing.
     """
     screen = Screen(format)
-    with opened(db, Mode.READ, wait) as database:
+    with opened(find_database(db), Mode.READ, wait) as database:
         found = workflow.survey(database, tables)
         if format == "json":
             screen.write_document(make_survey(database.name, found))

@@ -42,7 +42,7 @@ def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
                 str(reference),
                 f"{reference.broken}, so the database cannot enforce it. Mend or drop the reference.",
             )
-        elif not reference.enforced:
+        elif not reference.enforced and reference.declared:
             yield Caution(
                 "unenforced-reference",
                 str(reference),

@@ -51,12 +51,14 @@ class Abilities:
 
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
     that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
-    of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none.
+    of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none. `own_row`:
+    whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level.
     """
 
     tree_rules: frozenset[OnDelete]
     circle_rules: frozenset[OnDelete]
     circle_hint: str = ""
+    own_row: bool = True
 
 
 @dataclass(frozen=True, slots=True)

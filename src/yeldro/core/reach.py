@@ -310,10 +310,20 @@ class _Search:
             rows = self.database.count_referencing(reference, parents, self.sets.get(reference.child.name))
             if rows:
                 yield Stop(reference.child, rows, reference, treatment.reason, _lift(reference))
+        yield from self._ambiguous()
         for detachment in detached:
             if detachment.treatment.to_default:
                 yield from self._defaults_without_parent(detachment)
             yield from self._referenced_by_others(detachment)
+
+    def _ambiguous(self) -> Iterator[Stop]:
+        """References that the database keeps although what they point at is not unique: which row is meant?"""
+        for reference in self.schema.references:
+            parents = self.sets.get(reference.parent.name)
+            if not reference.broken or parents is None or reference.child.name not in self.schema.by_name:
+                continue
+            if rows := self.database.count_referencing(reference, parents, None):
+                yield Stop(reference.child, rows, reference, reference.broken.lower(), "")
 
     def _defaults_without_parent(self, detachment: Detachment) -> Iterator[Stop]:
         gone = self.sets.get(detachment.reference.parent.name)
@@ -393,7 +403,11 @@ def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abi
     names = list(sets)
     references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
     selves = [reference for reference in references if reference.is_self]
-    links = [reference for reference in selves if reference.on_delete not in abilities.tree_rules]
+    links = [
+        reference
+        for reference in selves
+        if reference.on_delete not in abilities.tree_rules and (reference.nullable_columns or abilities.own_row)
+    ]
     left = [reference for reference in references if not reference.is_self]
     opened: list[Reference] = []
     while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in left]):

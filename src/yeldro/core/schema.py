@@ -126,6 +126,7 @@ class Reference:
     set_columns: tuple[str, ...] = ()
     broken: str = ""
     enforced: bool = True
+    declared: bool = True
 
     def __str__(self) -> str:
         return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"
@@ -150,6 +151,20 @@ def _settable(column: Column) -> bool:
 
 def _end(table: Table, columns: tuple[str, ...]) -> str:
     return f"{table.label}.{columns[0]}" if len(columns) == 1 else f"{table.label}.({', '.join(columns)})"
+
+
+UNDECLARED_RULES = {"delete": OnDelete.CASCADE, "detach": OnDelete.SET_NULL, "stop": OnDelete.NO_ACTION}
+
+
+@dataclass(frozen=True, slots=True)
+class Undeclared:
+    """A reference that the schema does not declare, as it stands in yeldro.toml."""
+
+    child: str
+    columns: tuple[str, ...]
+    parent: str
+    referred: tuple[str, ...]
+    on_delete: OnDelete
 
 
 @dataclass(frozen=True)
@@ -177,6 +192,27 @@ class Schema:
 
     def outgoing(self, table: Table) -> tuple[Reference, ...]:
         return self._outgoing.get(table.name, ())
+
+    def with_references(self, more: Iterable[Undeclared]) -> Schema:
+        """The schema with references that it does not declare. UsageError where a name in them is wrong."""
+        added = tuple(self._undeclared(one) for one in more)
+        return Schema(self.tables, self.references + added) if added else self
+
+    def _undeclared(self, one: Undeclared) -> Reference:
+        child, parent = self.find_table(one.child), self.find_table(one.parent)
+        columns = tuple(child.find_column(name).name for name in one.columns)
+        referred = tuple(parent.find_column(name).name for name in one.referred)
+        reference = Reference(
+            "", child, columns, parent, referred, one.on_delete, columns, enforced=False, declared=False
+        )
+        if len(columns) != len(referred) or len(set(referred)) != len(referred):
+            raise UsageError(f"The reference {reference} in yeldro.toml does not pair its columns.")
+        if not any(index.unique and set(index.columns) == set(referred) for index in parent.indexes):
+            raise UsageError(
+                f"The reference {reference} in yeldro.toml points at columns that are not unique.",
+                f"Add a unique index on {parent.label} ({', '.join(referred)}).",
+            )
+        return reference
 
     def referred_columns(self, table: Table) -> tuple[str, ...]:
         """Every column of a table that some reference points at, in column order."""

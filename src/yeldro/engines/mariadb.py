@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode
-from yeldro.core.schema import Table
+from yeldro.core.schema import Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
@@ -83,7 +83,7 @@ class MariadbDatabase(SqlDatabase):
 
     dialect = "mysql"
     # References are checked row by row, even within one statement.
-    abilities = Abilities(tree_rules=frozenset(), circle_rules=frozenset())
+    abilities = Abilities(tree_rules=frozenset(), circle_rules=frozenset(), own_row=False)
     _statements: MariadbStatements
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
@@ -106,7 +106,7 @@ class MariadbDatabase(SqlDatabase):
             self._gate.run_text(f"SET SESSION {name} = {written}")
         for name, value in wanted.items():
             found = self._gate.run_text(f"SELECT @@SESSION.{name}").scalar_one()
-            if str(found) != str(value):
+            if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
     def _is_whole(self) -> bool:
@@ -174,6 +174,17 @@ class MariadbDatabase(SqlDatabase):
         )
         return Changes(sum(int(row[0]) for row in rows))
 
+    def delete(self, keys: KeySet) -> int:
+        """Rows of a tree whose links cannot be NULL go level by level, those without children first."""
+        outgoing = self.schema.outgoing(keys.table)
+        done = 0
+        for reference in outgoing:
+            if reference.is_self and not reference.nullable_columns:
+                while gone := self._gate.run(self._statements.delete_leaves(keys, outgoing)).rowcount:
+                    done += gone
+                break
+        return done + super().delete(keys)
+
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         raise DatabaseFailed("Rows that reference each other in a circle cannot be deleted here.")
 
@@ -199,6 +210,18 @@ class MariadbStatements(Statements):
     """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
 
     locking = False
+
+    def delete_leaves(self, keys: KeySet, outgoing: Sequence[Reference]) -> sa.Delete:
+        """Delete the rows of a key set at which no other row of the table points through a link without NULLs."""
+        clause = self.table(keys.table)
+        statement = super().delete(keys)
+        for number, reference in enumerate(outgoing):
+            if reference.is_self and not reference.nullable_columns:
+                other = clause.alias(f"yeldro_child_{number}")
+                pairs = zip(reference.columns, reference.referred, strict=True)
+                below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
+                statement = statement.where(sa.not_(below.correlate(clause)))
+        return statement
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
         return super().fill(into, rows.with_for_update() if self.locking else rows)

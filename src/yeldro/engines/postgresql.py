@@ -115,6 +115,11 @@ class PostgresqlDatabase(SqlDatabase):
     def _begin(self, mode: Mode) -> None:
         access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
         self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")
+        if mode is Mode.WRITE:
+            # Nothing but a lock keeps others from adding rows that hang on ours through an undeclared reference.
+            for child in {one.child for one in self.schema.references if not one.declared}:
+                table = self._gate.connection.dialect.identifier_preparer.format_table(self._statements.table(child))
+                self._control(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE")
         # A read-only transaction could be switched back before its first query.
         self._gate.run_text("SELECT 1")
 
