@@ -8,12 +8,14 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from yeldro.core.database import Database, KeySet, Mode, Row
+from yeldro.core.map import TableMap, make_map
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
 from yeldro.core.preview import Preview, Request, make_preview, root_keys, sample_columns
 from yeldro.core.reach import Reach, find_reach, tables_in_reach
 from yeldro.core.run import run_plan
+from yeldro.core.schema import Table
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.survey import TableSurvey, find_survey
 from yeldro.core.tally import Tally
@@ -52,6 +54,13 @@ def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
     chosen = [database.schema.find_table(name) for name in names]
     with _transaction(database, Mode.READ):
         return find_survey(database, chosen)
+
+
+def draw_map(database: Database, root: Table | None, request: Request | None) -> TableMap:
+    """Map the database or what hangs on `root`; with a request, with what its deletion would touch."""
+    if request is None:
+        return make_map(database.schema, root)
+    return make_map(database.schema, root, preview(database, request).reach)
 
 
 def preview(database: Database, request: Request) -> Preview:

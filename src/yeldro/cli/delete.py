@@ -26,7 +26,7 @@ NO_COPY = "No copy of these rows is kept: once committed, they are gone for good
 
 
 @click.command("delete")
-@selection_options
+@selection_options()
 @click.option("--expect", metavar="N|A..B", help="How many rows must match.")
 @click.option("--max-rows", type=click.IntRange(min=0), metavar="N", help="Most rows of the whole reach.")
 @click.option(

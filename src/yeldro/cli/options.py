@@ -45,10 +45,10 @@ def database_options(*formats: str) -> Callable[[Command], Command]:
     )
 
 
-def selection_options(command: Command) -> Command:
+def selection_options(*, needs_table: bool = True) -> Callable[[Command], Command]:
     """The options that choose rows and say what happens to dependents."""
     return _together(
-        click.argument("table"),
+        click.argument("table", required=needs_table),
         click.option("--where", multiple=True, metavar="EXPR", help="An SQL condition; repeat it to AND."),
         click.option(
             "-p",
@@ -67,9 +67,14 @@ def selection_options(command: Command) -> Command:
             metavar="[TABLE=]RULE",
             help="What happens to dependents: declared (default), delete, detach or stop.",
         ),
+        click.option(
+            "--break-cycles",
+            is_flag=True,
+            help="On MariaDB: circles without a column that may be NULL go with its checks off; ours stay on.",
+        ),
         click.option("--show", multiple=True, metavar="COLS", help="Columns of the sample, with commas."),
         click.option("--sample", default="10", show_default=True, metavar="N|all", help="Matched rows to show."),
-    )(command)
+    )
 
 
 def _together(*decorators: Callable[[Any], Any]) -> Callable[[Command], Command]:
@@ -104,6 +109,8 @@ def opened(place: Place, mode: Mode, wait: float) -> Iterator[Database]:
 
 def read_request(database: Database, options: dict[str, Any]) -> Request:
     """Turn the options of preview and delete into a request."""
+    if options["break_cycles"]:
+        database.allow_broken_cycles()
     asked = Asked(
         options["table"],
         options["where"],
@@ -140,6 +147,7 @@ def make_delete_line(options: dict[str, Any], matched: int) -> str:
     words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
     words += ["--all-rows"] if options["all_rows"] else []
     words += _pairs("--dependents", options["dependents"])
+    words += ["--break-cycles"] if options["break_cycles"] else []
     return " ".join(quote_word(word) for word in [*words, "--expect", str(matched)])
 
 

@@ -25,7 +25,7 @@ from yeldro.report.spreadsheet import render_line
 
 
 @click.command("preview")
-@selection_options
+@selection_options()
 @database_options("json", "csv")
 def command(**options: Any) -> int:
     """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes nothing.

@@ -73,6 +73,9 @@ class TableChanges:
     def total(self) -> int:
         return self.inserted + self.updated + self.deleted
 
+    def less(self, other: TableChanges) -> TableChanges:
+        return TableChanges(self.inserted - other.inserted, self.updated - other.updated, self.deleted - other.deleted)
+
 
 @dataclass(frozen=True, slots=True)
 class Changes:
@@ -80,6 +83,27 @@ class Changes:
 
     total: int
     tables: Mapping[TableName, TableChanges] | None = None
+
+    def since(self, start: Changes) -> Changes:
+        """What came after `start`."""
+        if self.tables is None:
+            return Changes(self.total - start.total)
+        old = start.tables or {}
+        return Changes(
+            self.total - start.total,
+            {
+                name: one.less(old.get(name, TableChanges()))
+                for name, one in self.tables.items()
+                if one != old.get(name)
+            },
+        )
+
+    def of(self, table: Table) -> TableChanges:
+        """What was counted for a table and its partitions; nothing where the database does not count by table."""
+        found = [one for name, one in (self.tables or {}).items() if name == table.name or name in table.parts]
+        return TableChanges(
+            sum(one.inserted for one in found), sum(one.updated for one in found), sum(one.deleted for one in found)
+        )
 
 
 class Mode(StrEnum):
@@ -102,6 +126,10 @@ class Database(Protocol):
     schema: Schema
 
     def close(self) -> None: ...
+
+    def allow_broken_cycles(self) -> None:
+        """The person said that circles may be deleted with the engine's own checks off, where it cannot otherwise."""
+        ...
 
     # Transactions
     def begin(self, mode: Mode) -> None: ...

@@ -414,11 +414,12 @@ def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abi
         opened.append(min((left[place] for place in cycle), key=_reluctance))
         left.remove(opened[-1])
     links += [reference for reference in opened if reference.nullable_columns]
+    late = [r for r in selves if abilities.circle_rules and not abilities.own_row and not r.nullable_columns]
     stuck = [reference for reference in opened if not reference.nullable_columns]
     rest = [reference for reference in references if reference not in links]
     knots = [reference for reference in stuck if _is_knotted(reference, names, rest, abilities.circle_rules)]
     order = [name for part in find_components(names, _edges(left)) for name in part]
-    return _Order(order, links, stuck, knots)
+    return _Order(order, links, late + stuck, knots)
 
 
 def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Iterable
 
-from yeldro.core.database import Database, Effect
+from yeldro.core.database import Changes, Database, Effect
 from yeldro.core.plan import Plan, Step, Verb
 from yeldro.core.reach import Action, Reach
-from yeldro.core.schema import Table, TableName
+from yeldro.core.schema import Table
 from yeldro.core.tally import Line, Tally
 
 
@@ -15,42 +17,58 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     """Perform every step on the frozen keys, then prove what happened. The caller commits only a balanced tally."""
     reach = plan.reach
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
-    tables = _touched(reach, effects)
-    before = {table.name: database.count_rows(table) for table in tables}
+    before = {table: database.count_rows(table) for table in _touched(reach, effects)}
     start = database.find_changes()
-    unlinked = _perform_all(database, plan)
+    explained = _perform_all(database, plan)
     database.force_checks()
-    changed = database.find_changes().total - start.total
+    changed = database.find_changes().since(start)
     dangling = _find_dangling(database, reach)
     for table in dangling:
-        if table.name not in before:
-            tables.append(table)
-            before[table.name] = database.count_rows(table)
-    lines = tuple(
-        _account(database, reach, table, before[table.name], effects, dangling.get(table, 0)) for table in tables
-    )
-    # Every detaching statement touches its rows once, even where two of them touch the same row.
-    detaching = sum(detachment.rows for detachment in reach.detached)
-    explained = unlinked + detaching + sum(line.deleted + line.inserted_by_triggers for line in lines)
-    return Tally(lines, changed, explained, tuple(_causes(effects, tables)))
+        before.setdefault(table, database.count_rows(table))
+    for table in _strangers(database, before, changed):
+        mine = changed.of(table)
+        before[table] = database.count_rows(table) - mine.inserted + mine.deleted
+    lines = []
+    for table, rows in before.items():
+        inserted = changed.of(table).inserted if changed.tables is not None else None
+        lines.append(
+            _account(database, reach, table, rows, _may_insert(effects, table), inserted, dangling.get(table, 0))
+        )
+        explained[table] += lines[-1].deleted + lines[-1].inserted_by_triggers
+    odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
+    return Tally(tuple(lines), changed.total, explained.total(), odd, tuple(_causes(effects, before)))
 
 
-def _perform_all(database: Database, plan: Plan) -> int:
-    """Perform the steps, up to one that does not do what it should. Returns how many rows were unlinked."""
-    unlinked = 0
+def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
+    """Perform the steps, up to one that does not do what it should. Returns the rows unlinked and detached by table.
+
+    Every detaching statement touches its rows once, even where two of them touch the same row.
+    """
+    changed: Counter[Table] = Counter()
     together = [step.keys for step in plan.steps if step.verb is Verb.DELETE] if plan.reach.late else []
     for step in plan.steps:
         if step.verb is Verb.DELETE and together:
             continue
         done = _perform(database, step)
-        if step.verb is Verb.UNLINK:
-            unlinked += done
-        elif done != step.rows:
+        if step.verb is not Verb.DELETE:
+            changed[step.table] += done
+        if step.rows is not None and done != step.rows:
             # Something resists: the account says what, before the database refuses a later step.
-            return unlinked
+            return changed
     if together:
         database.delete_together(together)
-    return unlinked
+    return changed
+
+
+def _strangers(database: Database, known: Iterable[Table], changed: Changes) -> list[Table]:
+    """Tables in which the database counted changes although nothing of ours is in them."""
+    names = {name for table in known for name in (table.name, *table.parts)}
+    others = [name for name in changed.tables or () if name not in names]
+    return [database.schema.by_name[name] for name in others if name in database.schema.by_name]
+
+
+def _may_insert(effects: Iterable[Effect], table: Table) -> bool:
+    return any(effect.table is table and effect.verb == "insert" for effect in effects)
 
 
 def _perform(database: Database, step: Step) -> int:
@@ -68,12 +86,7 @@ def _effects(database: Database, step: Step) -> tuple[Effect, ...]:
 
 def _touched(reach: Reach, effects: Iterable[Effect]) -> list[Table]:
     """The tables of the reach in deletion order, then those that triggers may write to."""
-    tables: dict[TableName, Table] = {}
-    for part in reach.parts:
-        tables.setdefault(part.table.name, part.table)
-    for effect in effects:
-        tables.setdefault(effect.table.name, effect.table)
-    return list(tables.values())
+    return list(dict.fromkeys([*(part.table for part in reach.parts), *(effect.table for effect in effects)]))
 
 
 def _find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
@@ -91,7 +104,16 @@ def _find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
     return found
 
 
-def _account(database: Database, reach: Reach, table: Table, before: int, effects: list[Effect], dangling: int) -> Line:
+def _account(
+    database: Database,
+    reach: Reach,
+    table: Table,
+    before: int,
+    may_insert: bool,
+    inserted: int | None,
+    dangling: int,
+) -> Line:
+    """The line of one table. `inserted` is the database's own count of inserted rows, None where it keeps none."""
     to_delete = to_detach = deleted = detached = 0
     for keys, rows in reach.deleted:
         if keys.table is table:
@@ -108,20 +130,21 @@ def _account(database: Database, reach: Reach, table: Table, before: int, effect
             )
             detached -= detachment.rows - cleared
     after = database.count_rows(table)
-    may_insert = any(effect.table is table and effect.verb == "insert" for effect in effects)
-    inserted = max(0, after - (before - deleted)) if may_insert else 0
+    if inserted is None:
+        inserted = max(0, after - (before - deleted)) if may_insert else 0
     return Line(table, before, after, to_delete, to_detach, deleted, detached, inserted, dangling)
 
 
-def _causes(effects: Iterable[Effect], tables: list[Table]) -> Iterable[str]:
-    """Triggers that do more than insert, or write to the tables themselves, in a form for the end of a sentence."""
+def _causes(effects: Iterable[Effect], tables: Iterable[Table]) -> Iterable[str]:
+    """Triggers that may be behind a difference, in a form for the end of a sentence."""
     named = dict.fromkeys((effect.trigger, effect.verb, effect.table.label) for effect in effects)
     verbs = {"insert": "inserts into", "update": "updates", "delete": "deletes from"}
     loud = [entry for entry in named if entry[1] != "insert"] or list(named)
-    resisting = [
-        f"the trigger {trigger.name} on {table.label}"
+    foreseen = {name for name, _, _ in named}
+    others = [
+        f"the {'rule' if 'RULE' in trigger.event else 'trigger'} {trigger.name} on {table.label}"
         for table in tables
         for trigger in table.triggers
-        if trigger.enabled and "BEFORE" in trigger.event
+        if trigger.enabled and trigger.name not in foreseen and re.search("DELETE|UPDATE", trigger.event)
     ]
-    return [f"the trigger {name}, which {verbs[verb]} {label}" for name, verb, label in loud] + resisting
+    return [f"the trigger {name}, which {verbs[verb]} {label}" for name, verb, label in loud] + others

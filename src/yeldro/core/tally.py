@@ -50,11 +50,15 @@ class Line:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Tally:
-    """`changed` is what the database itself counted during the run, `explained` what the lines account for."""
+    """`changed` is what the database itself counted during the run, `explained` what the lines account for.
+
+    `odd` names the tables in which the two differ, where the database counts by table.
+    """
 
     lines: tuple[Line, ...]
     changed: int
     explained: int
+    odd: tuple[str, ...] = ()
     causes: tuple[str, ...] = ()
 
     @property
@@ -67,6 +71,7 @@ class Tally:
         fault = next((line.fault for line in self.lines if line.fault), "")
         if not fault and self.changed != self.explained:
             fault = f"the database counted {self.changed:,} changed rows, the tally explains {self.explained:,}"
+            fault += f" ({', '.join(self.odd)})" if self.odd else ""
         if fault and self.causes:
             fault += f"; the likely cause is {' or '.join(self.causes)}"
         return fault

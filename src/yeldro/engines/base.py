@@ -6,6 +6,7 @@ import itertools
 import secrets
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
 import sqlalchemy as sa
 
@@ -33,7 +34,12 @@ class SqlDatabase(ABC):
         self._mode: Mode | None = None
 
     def close(self) -> None:
-        self._gate.connection.close()
+        """A connection that was cut has nothing left to close."""
+        with suppress(sa.exc.DBAPIError, self._gate.driver_errors):
+            self._gate.connection.close()
+
+    def allow_broken_cycles(self) -> None:
+        """An engine that can delete every circle with its checks on has nothing to change."""
 
     # Transactions
 

@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode
-from yeldro.core.schema import Reference, Table
+from yeldro.core.schema import OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
@@ -33,6 +33,7 @@ _PINNED: dict[str, str | int] = {
     "character_set_connection": "utf8mb4",
     "character_set_results": "utf8mb4",
     "completion_type": "NO_CHAIN",
+    "max_recursive_iterations": 4294967295,
 }
 _TRIGGER_VERBS = (
     ("insert", re.compile(r"\b(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*INTO\s+([`\w.]+)", re.IGNORECASE)),
@@ -65,6 +66,7 @@ def open_mariadb(url: sa.URL, wait: float) -> MariadbDatabase:
         url.set(drivername="mysql+pymysql"),
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
+        skip_autocommit_rollback=True,
         connect_args={"charset": "utf8mb4", "connect_timeout": 10},
     )
     try:
@@ -83,7 +85,7 @@ class MariadbDatabase(SqlDatabase):
 
     dialect = "mysql"
     # References are checked row by row, even within one statement.
-    abilities = Abilities(tree_rules=frozenset(), circle_rules=frozenset(), own_row=False)
+    abilities = Abilities(frozenset(), frozenset(), circle_hint="--break-cycles", own_row=False)
     _statements: MariadbStatements
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
@@ -185,8 +187,16 @@ class MariadbDatabase(SqlDatabase):
                 break
         return done + super().delete(keys)
 
+    def allow_broken_cycles(self) -> None:
+        self.abilities = Abilities(frozenset(), frozenset(OnDelete), own_row=False)
+
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        raise DatabaseFailed("Rows that reference each other in a circle cannot be deleted here.")
+        """With the checks off for this connection. Switching them on again validates nothing: our anti-joins must."""
+        self._gate.run_text("SET SESSION foreign_key_checks = 0")
+        try:
+            return sum(super(MariadbDatabase, self).delete(keys) for keys in key_sets)
+        finally:
+            self._gate.run_text("SET SESSION foreign_key_checks = 1")
 
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
@@ -222,6 +232,11 @@ class MariadbStatements(Statements):
                 below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
                 statement = statement.where(sa.not_(below.correlate(clause)))
         return statement
+
+    def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
+        """In a writing transaction a plain read shows an old snapshot: a locking one shows, and keeps, the latest."""
+        found = super().hanging_on(rows, reference, parents, since)
+        return found.with_for_update(read=True) if self.locking else found
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
         return super().fill(into, rows.with_for_update() if self.locking else rows)

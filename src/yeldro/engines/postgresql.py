@@ -52,6 +52,7 @@ def open_postgresql(url: sa.URL, wait: float) -> PostgresqlDatabase:
         url.set(drivername="postgresql+psycopg"),
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
+        skip_autocommit_rollback=True,
         # Prepared from the first time on: the extended protocol takes one statement only.
         connect_args={"prepare_threshold": 0, "connect_timeout": 10, "application_name": "yeldro"},
     )

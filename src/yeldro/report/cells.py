@@ -7,7 +7,10 @@ from typing import Any
 
 from rich.text import Text
 
+from yeldro.core.reach import Action
+
 WIDEST = 40
+ACTION_STYLES = {Action.DELETE: "red", Action.DETACH: "yellow", Action.STOP: "bold red"}
 
 
 def render_cell(value: Any, widest: int = WIDEST) -> Text:

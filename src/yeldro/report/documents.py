@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from yeldro.core.cautions import Caution
+from yeldro.core.map import TableMap
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
 from yeldro.core.schema import Reference, Table
@@ -114,6 +115,19 @@ def make_preview(preview: Preview) -> Document:
         "cautions": _cautions(preview.cautions),
         "refusals": list(preview.refusals),
         "seal": None,
+    }
+
+
+def make_map(database: str, found: TableMap) -> Document:
+    return {
+        "kind": "map",
+        "database": database,
+        "tables": [
+            {"name": table.label, "order": place, "counts": dict(found.counts.get(table, {}))}
+            for place, table in enumerate(found.tables, 1)
+        ],
+        "references": [_reference(reference) for reference in found.references],
+        "cycles": [[table.label for table in circle] for circle in found.circles],
     }
 
 

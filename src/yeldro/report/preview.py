@@ -10,9 +10,8 @@ from rich.text import Text
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Action, Part
 from yeldro.report.cautions import render_cautions
+from yeldro.report.cells import ACTION_STYLES
 from yeldro.report.grids import count, left_out, render_grid, render_rows
-
-_STYLES = {Action.DELETE: "red", Action.DETACH: "yellow", Action.STOP: "bold red"}
 
 
 def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[RenderableType]:
@@ -73,7 +72,7 @@ def _parts(preview: Preview) -> Iterator[RenderableType]:
                 place,
                 part.table.label,
                 part.rows,
-                Text(part.action, style=_STYLES[part.action]),
+                Text(part.action, style=ACTION_STYLES[part.action]),
                 _through(preview, part),
             )
             for place, part in enumerate(parts, 1)

@@ -1,0 +1,199 @@
+"""A second connection at work meanwhile: the commit holds exactly the previewed rows, or nothing happened."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+
+import pytest
+
+from tests.engines.test_side_doors import TABLES, image
+from tests.property.test_laws import Yes
+from tests.servers import Server
+from yeldro import workflow
+from yeldro.core.database import Database
+from yeldro.core.outcome import Outcome, RunResult
+from yeldro.core.preview import Preview, Request
+from yeldro.core.schema import OnDelete, Undeclared
+from yeldro.core.selection import Asked
+from yeldro.errors import UsageError, YeldroError
+
+MEANWHILE = [
+    ("INSERT INTO gates VALUES (9, 2)", "1 rows came into the reach and 0 left it"),
+    ("INSERT INTO weirs VALUES (0, 'b', NULL, 1)", "1 rows came"),
+    ("DELETE FROM gates WHERE id = 1", "1 left it"),
+    ("UPDATE gates SET weir_id = 3 WHERE id = 1", "1 left it"),
+    ("UPDATE weirs SET name = 'z' WHERE id = 2", "left it"),
+    ("UPDATE weirs SET depth = 7 WHERE id = 2", ""),
+    ("INSERT INTO notes VALUES (4, 4)", ""),
+]
+
+
+def run(
+    server: Server, answers: Yes, prepare: Callable[[Database], None] = lambda _: None, wait: float = 2
+) -> RunResult:
+    database = server.open(wait=wait)
+    try:
+        prepare(database)
+        request = Request(Asked("weirs", where=("name IN ('a', 'b')",)))
+        return workflow.delete(database, request, workflow.Manner(), answers)
+    finally:
+        with suppress(YeldroError):
+            database.close()
+
+
+@pytest.mark.parametrize(("change", "reason"), MEANWHILE, ids=lambda value: str(value)[:40])
+def test_between_preview_and_run(server: Server, change: str, reason: str) -> None:
+    class Slow(Yes):
+        def allow(self, preview: Preview) -> bool:
+            server.run([change])
+            self.state = image(server)
+            return super().allow(preview)
+
+    server.run(TABLES)
+    answers = Slow()
+    result = run(server, answers)
+    assert reason in result.reason
+    assert (result.outcome, result.status) == ((Outcome.STOPPED, 3) if reason else (Outcome.COMMITTED, 0)), result
+    assert (image(server) == answers.state) == bool(reason)
+
+
+DURING = [
+    "INSERT INTO gates VALUES (9, 2)",
+    "UPDATE gates SET weir_id = 1 WHERE id = 4",
+    "DELETE FROM gates WHERE id = 1",
+    "UPDATE weirs SET name = 'z' WHERE id = 1",
+    "INSERT INTO weirs VALUES (8, 'a', NULL, 1)",
+]
+
+
+@pytest.mark.parametrize("change", DURING)
+@pytest.mark.parametrize("moment", ["find_effects", "delete", "count_present"])
+def test_inside_the_run(server: Server, moment: str, change: str) -> None:
+    """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at nothing."""
+    server.run(TABLES)
+    others: list[threading.Thread] = []
+
+    def interfere() -> None:
+        with suppress(Exception):
+            server.run([*(["PRAGMA foreign_keys = ON"] if server.engine == "sqlite" else []), change])
+
+    def prepare(database: Database) -> None:
+        original = getattr(database, moment)
+
+        def late(*arguments: object) -> object:
+            if not others:
+                others.append(threading.Thread(target=interfere))
+                others[0].start()
+                time.sleep(0.2)
+            return original(*arguments)
+
+        setattr(database, moment, late)
+
+    result = run(server, Yes(), prepare)
+    others[0].join(20)
+    state = image(server)
+    weirs = {row[0] for row in state["weirs"]}
+    assert [gate for gate in state["gates"] if gate[1] is not None and gate[1] not in weirs] == []
+    if result.outcome is Outcome.COMMITTED:
+        assert weirs & {1, 2} == set()
+        assert 3 in weirs
+    else:
+        assert result.status in (3, 5)
+        assert {1, 2, 3} <= weirs
+
+
+def test_a_lock_that_does_not_come(server: Server) -> None:
+    server.run(TABLES)
+    other = server.connect()
+    cursor = other.cursor()
+    cursor.execute("BEGIN IMMEDIATE" if server.engine == "sqlite" else "BEGIN")
+    cursor.execute("UPDATE gates SET weir_id = 3 WHERE id = 1")
+    start = time.monotonic()
+    result = run(server, Yes(), wait=1)
+    assert (result.status, "lock" in result.reason) == (5, True), result.reason
+    assert time.monotonic() - start < 10
+    cursor.execute("ROLLBACK")
+    other.close()
+    assert len(image(server)["gates"]) == 4
+
+
+KILL = {
+    "postgresql": "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'yeldro'"
+    " AND datname = current_database()",
+    "mariadb": "SELECT concat('KILL ', id) FROM information_schema.processlist WHERE db = database()"
+    " AND id <> connection_id()",
+}
+
+
+@pytest.mark.parametrize("moment", ["allow", "delete", "find_changes"])
+def test_a_connection_that_is_cut(server: Server, moment: str) -> None:
+    if server.engine == "sqlite":
+        return
+    server.run(TABLES)
+    before = image(server)
+
+    def cut() -> None:
+        for row in server.query(KILL[server.engine]):
+            if server.engine == "mariadb":
+                server.run([row[0]])
+
+    class Cut(Yes):
+        def allow(self, preview: Preview) -> bool:
+            if moment == "allow":
+                cut()
+            return super().allow(preview)
+
+    def prepare(database: Database) -> None:
+        original = getattr(database, moment, None)
+        if original is not None:
+
+            def late(*arguments: object) -> object:
+                cut()
+                return original(*arguments)
+
+            setattr(database, moment, late)
+
+    result = run(server, Cut(), prepare)
+    assert (result.status, "connection" in result.reason) == (5, True), result.reason
+    assert image(server) == before
+
+
+def test_a_reference_that_is_not_declared_is_followed_and_checked(server: Server) -> None:
+    server.run(TABLES)
+    database = server.open()
+    note = Undeclared("notes", ("weir",), "weirs", ("id",), OnDelete.CASCADE)
+    database.schema = database.schema.with_references([note])
+    request = Request(Asked("weirs", where=("id = 1",)))
+    result = workflow.delete(database, request, workflow.Manner(), Yes())
+    database.close()
+    assert result.status == 0, result.reason
+    assert [row[0] for row in image(server)["notes"]] == [2, 3]
+    with pytest.raises(UsageError, match="not unique"):
+        database.schema.with_references([Undeclared("notes", ("weir",), "weirs", ("name",), OnDelete.CASCADE)])
+
+
+def test_several_statements_in_one_are_refused_by_the_server_itself(server: Server) -> None:
+    server.run(TABLES)
+    database = server.open()
+    with pytest.raises(YeldroError):
+        database._gate.run_text("DELETE FROM gates; DELETE FROM notes")  # type: ignore[attr-defined]  # past the parser
+    database.close()
+    assert len(image(server)["notes"]) == 3
+
+
+@pytest.mark.parametrize("password", ["tell-nobody"])
+def test_a_password_is_told_nowhere(server: Server, password: str) -> None:
+    if server.engine == "sqlite":
+        return
+    place = server.place.replace("root@", f"root:{password}@").replace("postgres@", f"postgres:{password}@")
+    other = Server(server.engine, place, server.quote)
+    try:
+        database = other.open()
+        texts = [database.name, repr(database)]
+        database.close()
+    except YeldroError as error:
+        texts = [error.message, error.hint, str(error.__cause__), str(error.__context__)]
+    assert [text for text in texts if password in text] == []
