@@ -144,6 +144,8 @@ def answered(folder: Path, arguments: list[str], answer: bytes | signal.Signals)
     asked = False
     while time.monotonic() < deadline:
         if not select.select([leader], [], [], 1)[0]:
+            if asked and isinstance(answer, signal.Signals):  # came in the instant before the read began
+                process.send_signal(answer)
             continue
         try:
             more = os.read(leader, 4096)

@@ -1,5 +1,6 @@
-"""Measured figures, each as a ratio to a baseline of the same run. Usage: ./dev bench startup"""
+"""Measured figures, each as a ratio to a baseline of the same run. Usage: ./dev bench [startup] [tree]"""
 
+import os
 import subprocess
 import sys
 import time
@@ -35,7 +36,15 @@ def bench_startup() -> bool:
     return report("yeldro --help", help_ / nothing, 5, "python -c pass") and met
 
 
-BENCHES: dict[str, Callable[[], bool]] = {"startup": bench_startup}
+def bench_tree() -> bool:
+    """A tree by hand, by cascade, and ours; YELDRO_BENCH_ROWS parents (200,000)."""
+    from tools.bench_tree import PARENTS
+    from tools.bench_tree import bench_tree as measure_tree
+
+    return measure_tree(report, int(os.environ.get("YELDRO_BENCH_ROWS", PARENTS)))
+
+
+BENCHES: dict[str, Callable[[], bool]] = {"startup": bench_startup, "tree": bench_tree}
 
 
 def main() -> None:

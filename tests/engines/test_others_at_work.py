@@ -70,7 +70,7 @@ DURING = [
 
 
 @pytest.mark.parametrize("change", DURING)
-@pytest.mark.parametrize("moment", ["find_effects", "delete", "count_present"])
+@pytest.mark.parametrize("moment", ["find_effects", "delete", "force_checks"])
 def test_inside_the_run(server: Server, moment: str, change: str) -> None:
     """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at nothing."""
     server.run(TABLES)

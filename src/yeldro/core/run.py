@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
-from yeldro.core.database import Changes, Database, Effect
+from yeldro.core.database import Changes, Database, Effect, TableChanges
 from yeldro.core.plan import Plan, Step, Verb
 from yeldro.core.reach import Action, Reach
 from yeldro.core.schema import Table
@@ -30,9 +30,9 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
     lines = []
     for table, rows in before.items():
-        inserted = changed.of(table).inserted if changed.tables is not None else None
+        counted = changed.of(table) if changed.tables is not None else None
         lines.append(
-            _account(database, reach, table, rows, _may_insert(effects, table), inserted, dangling.get(table, 0))
+            _account(database, reach, table, rows, _may_insert(effects, table), counted, dangling.get(table, 0))
         )
         explained[table] += lines[-1].deleted + lines[-1].inserted_by_triggers
     odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
@@ -110,15 +110,17 @@ def _account(
     table: Table,
     before: int,
     may_insert: bool,
-    inserted: int | None,
+    counted: TableChanges | None,
     dangling: int,
 ) -> Line:
-    """The line of one table. `inserted` is the database's own count of inserted rows, None where it keeps none."""
+    """The line of one table. `counted` is what the database itself counted there, None where it does not."""
     to_delete = to_detach = deleted = detached = 0
     for keys, rows in reach.deleted:
         if keys.table is table:
             to_delete = rows
-            deleted = rows - database.count_present(keys)
+            # Where exactly these rows were deleted and none inserted, no deleted key can be left.
+            is_gone = counted is not None and not counted.inserted and counted.deleted == rows
+            deleted = rows if is_gone else rows - database.count_present(keys)
     for part in reach.parts:
         if part.table is table and part.action is Action.DETACH:
             to_detach = detached = part.rows
@@ -130,8 +132,7 @@ def _account(
             )
             detached -= detachment.rows - cleared
     after = database.count_rows(table)
-    if inserted is None:
-        inserted = max(0, after - (before - deleted)) if may_insert else 0
+    inserted = counted.inserted if counted else max(0, after - (before - deleted)) if may_insert else 0
     return Line(table, before, after, to_delete, to_detach, deleted, detached, inserted, dangling)
 
 

@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from psycopg import errors as codes
 
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
-from yeldro.core.schema import OnDelete, Table, TableName
+from yeldro.core.schema import OnDelete, Reference, Table, TableName
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
@@ -121,8 +121,17 @@ class PostgresqlDatabase(SqlDatabase):
             for child in {one.child for one in self.schema.references if not one.declared}:
                 table = self._gate.connection.dialect.identifier_preparer.format_table(self._statements.table(child))
                 self._control(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE")
+        parents = {one.parent for one in self.schema.references}
+        self._statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
         self._gate.run_text("SELECT 1")
+
+    def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
+        """A recursive query cannot lock what it finds."""
+        added = super().close_over(reference, keys, round=round)
+        if added and self._statements.locked:
+            self._gate.run(self._statements.lock(keys))
+        return added
 
     def _commit(self) -> None:
         """After an error COMMIT answers ROLLBACK without raising."""
@@ -154,10 +163,7 @@ class PostgresqlDatabase(SqlDatabase):
         self._gate.run(sa.CreateTableAs(empty, keys.name, temporary=True))
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
-        """Locked at once, so that nobody changes a row or adds to what hangs on it before the end."""
         rows = super()._fill(into, statement)
-        if rows and self._mode is Mode.WRITE:
-            self._gate.run(self._statements.lock(into))
         if rows > _LARGE:
             self._gate.run_text(f"ANALYZE pg_temp.{into.name}")
         return rows
@@ -183,6 +189,19 @@ class PostgresqlDatabase(SqlDatabase):
 
 
 class PostgresqlStatements(Statements):
+    """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody changes one or
+    adds to what hangs on it before the end. Others are locked by their deletion: the transaction sees one snapshot, and
+    deleting a row that was changed since fails."""
+
+    locked: frozenset[Table] = frozenset()
+
+    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
+        clause = self.table(into.table)
+        is_plain = clause in rows.get_final_froms()
+        if into.table in self.locked and is_plain:
+            rows = rows.with_for_update(of=clause)
+        return super().fill(into, rows)
+
     def lock(self, keys: KeySet) -> Rows:
         clause = self.table(keys.table)
         locked: Rows = sa.select(sa.literal_column("1")).select_from(clause).where(self.has_identity(keys))

@@ -1,0 +1,154 @@
+"""Deleting a tree of three levels on the three engines: by hand, by cascade, and ours, in one run.
+
+Every way runs in a transaction that is rolled back afterwards, so that all meet the same rows; the time is taken
+before the rollback. By hand: the best child-first statements for the same rows, without counts.
+"""
+
+from __future__ import annotations
+
+import resource
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from tests.servers import ENGINES, Server, served
+
+from yeldro import workflow
+from yeldro.core.preview import Preview, Request
+from yeldro.core.selection import Asked
+from yeldro.core.tally import Tally
+
+PARENTS = 200_000
+SERIES = {
+    "sqlite": "(WITH RECURSIVE s (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {0}) SELECT n FROM s)",
+    "postgresql": "(SELECT n FROM generate_series(1, {0}) AS n)",
+    "mariadb": "(SELECT seq AS n FROM seq_1_to_{0})",
+}
+HAND = {
+    "sqlite": [
+        "CREATE TEMP TABLE kp AS SELECT id FROM basins WHERE batch = 3",
+        "CREATE TEMP TABLE kc AS SELECT id FROM gauges WHERE basin_id IN (SELECT id FROM kp)",
+        "DELETE FROM levels WHERE gauge_id IN (SELECT id FROM kc)",
+        "DELETE FROM gauges WHERE id IN (SELECT id FROM kc)",
+        "DELETE FROM basins WHERE id IN (SELECT id FROM kp)",
+    ],
+    "postgresql": [
+        "CREATE TEMP TABLE kp ON COMMIT DROP AS SELECT id FROM basins WHERE batch = 3",
+        "ANALYZE kp",
+        "CREATE TEMP TABLE kc ON COMMIT DROP AS SELECT c.id FROM gauges AS c JOIN kp ON c.basin_id = kp.id",
+        "ANALYZE kc",
+        "DELETE FROM levels AS l USING kc WHERE l.gauge_id = kc.id",
+        "DELETE FROM gauges AS g USING kc WHERE g.id = kc.id",
+        "DELETE FROM basins AS b USING kp WHERE b.id = kp.id",
+    ],
+    "mariadb": [
+        "CREATE TEMPORARY TABLE kp (id INT PRIMARY KEY) AS SELECT id FROM basins WHERE batch = 3",
+        "CREATE TEMPORARY TABLE kc (id INT PRIMARY KEY) AS SELECT c.id FROM kp STRAIGHT_JOIN gauges AS c"
+        " ON c.basin_id = kp.id",
+        "DELETE l FROM kc STRAIGHT_JOIN levels AS l ON l.gauge_id = kc.id",
+        "DELETE g FROM kc STRAIGHT_JOIN gauges AS g ON g.id = kc.id",
+        "DELETE b FROM kp STRAIGHT_JOIN basins AS b ON b.id = kp.id",
+    ],
+}
+
+
+def build(server: Server, parents: int, cascade: bool) -> None:
+    """`parents` rows, five children each, two grandchildren each of those; one in ten parents is to go."""
+    rule = "ON DELETE CASCADE" if cascade else ""
+    levels = (("basins", "", parents), ("gauges", "basin", parents * 5), ("levels", "gauge", parents * 10))
+    server.clear()
+    for place, (name, parent, rows) in enumerate(levels):
+        link = f", {parent}_id INT NOT NULL REFERENCES {levels[place - 1][0]} (id) {rule}" if parent else ""
+        server.run([f"CREATE TABLE {name} (id INT PRIMARY KEY, batch INT, note VARCHAR(40){link})"])
+        factor = rows // levels[place - 1][2] if parent else 1
+        columns = f"n, n % 10, 'water level as read'{f', (n - 1) / {factor} + 1' if parent else ''}"
+        if server.engine == "mariadb":
+            columns = columns.replace("(n - 1) /", "(n - 1) DIV")
+        server.run([f"INSERT INTO {name} SELECT {columns} FROM {SERIES[server.engine].format(rows)} AS s"])
+        if parent:
+            server.run([f"CREATE INDEX {name}_{parent} ON {name} ({parent}_id)"])
+    if server.engine == "postgresql":
+        server.run(["VACUUM ANALYZE"])
+    elif server.engine == "mariadb":
+        server.run(["ANALYZE TABLE basins, gauges, levels"])
+    else:
+        server.run(["ANALYZE"])
+
+
+def by_statements(server: Server, statements: list[str]) -> float:
+    with closing(server.connect()) as connection:
+        cursor = connection.cursor()
+        if server.engine == "sqlite":
+            cursor.execute("PRAGMA foreign_keys = ON")
+        cursor.execute("BEGIN IMMEDIATE" if server.engine == "sqlite" else "BEGIN")
+        start = time.perf_counter()
+        for statement in statements:
+            cursor.execute(statement)
+        taken = time.perf_counter() - start
+        cursor.execute("ROLLBACK")
+    return taken
+
+
+class _Stopwatch:
+    start = 0.0
+    taken = 0.0
+
+    def show(self, preview: Preview) -> None:
+        pass
+
+    def allow(self, preview: Preview) -> bool:
+        return bool(preview.reach.matched)
+
+    def allow_commit(self, tally: Tally) -> bool:
+        self.taken = time.perf_counter() - self.start
+        self.rows = sum(line.deleted for line in tally.lines)
+        return False
+
+    def committing(self) -> None:
+        pass
+
+
+def ours(server: Server) -> tuple[float, int]:
+    """Seconds up to the balanced tally, and the growth of this process in KiB."""
+    database = server.open(wait=60)
+    answers = _Stopwatch()
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    answers.start = time.perf_counter()
+    request = Request(Asked("basins", where=("batch = 3",)), sample=0)
+    result = workflow.delete(database, request, workflow.Manner(ask_first=False, ask_last=True), answers)
+    if result.tally is None or not result.tally.balanced:
+        sys.exit(f"the run did not balance: {result.reason}")
+    database.close()
+    return answers.taken, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+
+
+def engines(parents: int, cascade: bool) -> Iterator[Server]:
+    for engine in ENGINES:
+        with served(engine, Path(tempfile.mkdtemp())) as server:
+            build(server, parents, cascade)
+            yield server
+
+
+def bench_tree(report: Callable[[str, float, float, str], Any], parents: int = PARENTS) -> bool:
+    """All engines; returns whether every bar was met."""
+    met = True
+    bars = {"sqlite": 1.0, "postgresql": 1.7, "mariadb": 1.4}
+    for server in engines(parents, cascade=True):
+        best: dict[str, list[float]] = {"hand": [], "cascade": [], "ours": []}
+        grown = 0
+        for _ in range(3):
+            best["hand"].append(by_statements(server, HAND[server.engine]))
+            best["cascade"].append(by_statements(server, ["DELETE FROM basins WHERE batch = 3"]))
+            taken, growth = ours(server)
+            best["ours"].append(taken)
+            grown = max(grown, growth)
+        hand, cascade, mine = (min(best[way]) for way in ("hand", "cascade", "ours"))
+        sys.stdout.write(f"{server.engine}: hand {hand:.2f} s, cascade {cascade:.2f} s, ours {mine:.2f} s\n")
+        met &= report(f"{server.engine} tree", mine / hand, 1.15, "hand")
+        met &= report(f"{server.engine} tree", mine / cascade, bars[server.engine], "cascade")
+        met &= report(f"{server.engine} client memory", grown / 1024, 16, "MiB")
+    return met
