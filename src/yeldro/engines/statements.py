@@ -235,7 +235,10 @@ class Statements:
 
     def count_detached(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> Rows:
         clause = self.table(keys.table)
-        same = [clause.c[name].is_(value) for name, value in zip(columns, _values(columns, defaults), strict=True)]
+        same = [
+            clause.c[name].is_not_distinct_from(value)
+            for name, value in zip(columns, _values(columns, defaults), strict=True)
+        ]
         return self.count_present(keys).where(*same)
 
     def default_parent(self, reference: Reference, defaults: Sequence[str], gone: KeySet | None) -> Rows:
