@@ -17,6 +17,7 @@ SHOTS = {
     "survey": "yeldro survey",
     "survey-table": "yeldro survey stations",
     "preview": f"yeldro preview stations {CLOSED} --show name",
+    "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
     "demo": "yeldro demo again",
 }

@@ -24,6 +24,15 @@ def whole_table(table: Table, rows: int, *, meant: bool) -> Caution:
     )
 
 
+def undeclared_reference(subject: str, distinct: int, fitting: int) -> Caution:
+    return Caution(
+        "undeclared-reference",
+        subject,
+        f"By its name, type and values ({fitting:,} of {distinct:,} fit) this is a reference that the schema does not "
+        "declare, so nothing follows it. If it is one, put it into yeldro.toml.",
+    )
+
+
 def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
     """What the catalogue alone says about deleting from a table."""
     if table.kind != "table":

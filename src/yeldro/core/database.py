@@ -157,6 +157,10 @@ class Database(Protocol):
         """How many different combinations of values these columns hold, NULLs counting as one value."""
         ...
 
+    def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> tuple[int, int]:
+        """How many different values a column holds, and how many of them stand in a column of another table."""
+        ...
+
     def first_rows(self, table: Table, limit: int) -> list[Row]:
         """The first rows of a table or view, in key order where it has one."""
         ...

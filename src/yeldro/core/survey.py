@@ -6,8 +6,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
-from yeldro.core.cautions import Caution, find_schema_cautions
+from yeldro.core.cautions import Caution, find_schema_cautions, undeclared_reference
 from yeldro.core.database import ColumnProfile, Database, Row
+from yeldro.core.likely import find_likely
 from yeldro.core.schema import Column, Reference, Table
 
 SAMPLE = 5
@@ -37,17 +38,21 @@ class TableSurvey:
 
 def find_survey(database: Database, chosen: Sequence[Table]) -> list[TableSurvey]:
     """Survey every table, or, where some are chosen, just those and closely."""
-    return [_survey(database, table, bool(chosen)) for table in chosen or database.schema.tables]
+    likely: dict[Table, list[Caution]] = {}
+    for one in find_likely(database):
+        likely.setdefault(one.child, []).append(undeclared_reference(str(one), one.distinct, one.fitting))
+    tables = chosen or database.schema.tables
+    return [_survey(database, table, bool(chosen), likely.get(table, [])) for table in tables]
 
 
-def _survey(database: Database, table: Table, closely: bool) -> TableSurvey:
+def _survey(database: Database, table: Table, closely: bool, likely: Sequence[Caution]) -> TableSurvey:
     rows = database.count_rows(table) if closely or table.kind != "view" else None
     return TableSurvey(
         table,
         rows,
         database.schema.outgoing(table),
         database.schema.incoming(table),
-        tuple(find_schema_cautions(database.schema, table)),
+        (*find_schema_cautions(database.schema, table), *likely),
         _look_closely(database, table, rows) if closely and rows is not None else None,
     )
 

@@ -88,6 +88,10 @@ class SqlDatabase(ABC):
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_distinct(table, columns))
 
+    def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> tuple[int, int]:
+        distinct, fitting = tuple(self._gate.run(self._statements.count_fitting(child, column, parent, referred)).one())
+        return int(distinct), int(fitting)
+
     def first_rows(self, table: Table, limit: int) -> list[Row]:
         return [tuple(row) for row in self._gate.run(self._statements.first(table, limit))]
 

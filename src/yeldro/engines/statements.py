@@ -199,6 +199,13 @@ class Statements:
         different = sa.select(*(clause.c[name] for name in columns)).distinct()
         return sa.select(sa.func.count()).select_from(different.subquery())
 
+    def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> Rows:
+        own = self.table(child).c[column]
+        values = sa.select(own.label("value")).where(own.is_not(None)).distinct().subquery("yeldro_values")
+        there = sa.exists().where(self.table(parent).c[referred] == values.c.value)
+        fitting = sa.select(sa.func.count()).select_from(values).where(there).scalar_subquery()
+        return sa.select(sa.select(sa.func.count()).select_from(values).scalar_subquery(), fitting)
+
     def first(self, table: Table, limit: int) -> Rows:
         clause = self.table(table)
         rows = sa.select(*(clause.c[name] for name in table.column_names))

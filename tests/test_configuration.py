@@ -1,0 +1,81 @@
+"""What yeldro.toml adds: references that the schema does not declare, and databases that ask for their name."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Yeldro, digest
+from tests.test_deletions import counts
+
+LINES = '\n[[references]]\nfrom = "logger_lines.sensor_code"\nto = "sensors.code"\nrule = "{}"\n'
+
+
+def test_a_survey_proposes_references_that_the_values_bear_out(yeldro: Yeldro, gauges: Path) -> None:
+    out = yeldro("survey").out
+    assert "logger_lines.sensor_code -> sensors.code: By its name, type and values (6 of 6 fit)" in out
+    proposed = out.split("Lines for yeldro.toml")[1]
+    assert 'from = "logger_lines.sensor_code"\n  to   = "sensors.code"\n' in proposed
+    toml = gauges.parent / "yeldro.toml"
+    toml.write_text(toml.read_text() + LINES.format("delete"))
+    assert "undeclared-reference" not in yeldro("survey").out
+
+
+@pytest.mark.parametrize(
+    ("rule", "status", "gone", "left"), [("delete", 0, 90, 150), ("detach", 0, 0, 240), ("stop", 3, 0, 240)]
+)
+def test_an_undeclared_reference_is_followed_by_its_rule(
+    yeldro: Yeldro, gauges: Path, rule: str, status: int, gone: int, left: int
+) -> None:
+    toml = gauges.parent / "yeldro.toml"
+    toml.write_text(toml.read_text() + LINES.format(rule))
+    arguments = ["sensors", "--where", "station_id IN (7, 21)", "--dependents", "stations=detach"]
+    arguments += ["--dependents", "sensors=detach"]
+    result = yeldro("delete", *arguments, "--yes", "--format", "json")
+    document = json.loads(result.out)
+    assert result.status == status, document["reason"]
+    assert counts(gauges)["logger_lines"] == left
+    lines = {line["table"]: line for line in document["tally"]}
+    if status == 0:
+        assert (lines["logger_lines"]["deleted"], lines["logger_lines"]["expected"]) == (gone, 90)
+        assert lines["logger_lines"]["balanced"]
+    else:
+        assert "90 rows of logger_lines forbid it" in document["reason"]
+
+
+PROTECTED = [
+    (["--yes"], 2, "--confirm gauges"),
+    (["--yes", "--confirm", "gauge"], 2, "protected"),
+    (["--yes", "--confirm", "gauges"], 0, ""),
+    (["--rehearse"], 0, ""),
+]
+
+
+@pytest.mark.parametrize(("flags", "status", "said"), PROTECTED, ids=str)
+def test_a_protected_database_asks_for_its_name(
+    yeldro: Yeldro, gauges: Path, flags: list[str], status: int, said: str
+) -> None:
+    toml = gauges.parent / "yeldro.toml"
+    toml.write_text(toml.read_text() + "protect = true\n")
+    before = digest(gauges)
+    result = yeldro("delete", "readings", "--key", "1", *flags)
+    assert (result.status, said in result.err) == (status, True)
+    assert (digest(gauges) == before) == (flags[-1] != "gauges")
+
+
+def test_a_map_shows_order_circles_and_counts(yeldro: Yeldro, gauges: Path) -> None:
+    document = json.loads(yeldro("map", "--format", "json").out)
+    order = {table["name"]: table["order"] for table in document["tables"]}
+    assert order["readings"] < order["sensors"] < order["rivers"] < order["regions"]
+    assert document["cycles"] == [["sensors", "stations"], ["sensors"]]
+    chosen = ["rivers", "--where", "id = 1", "--dependents", "delete"]
+    counted = json.loads(yeldro("map", *chosen, "--format", "json").out)
+    preview = json.loads(yeldro("preview", *chosen, "--format", "json").out)
+    assert {table["name"]: table["counts"]["delete"] for table in counted["tables"]} == {
+        part["table"]: part["rows"] for part in preview["reach"]
+    }
+    text = yeldro("map", "observers").out
+    assert text.startswith("observers in gauges and what hangs on it: 3 tables")
+    assert gauges.exists()
