@@ -31,7 +31,7 @@ def take(name: str, line: str, folder: Path) -> None:
         f"cd {shlex.quote(str(folder))}\nclear\necho {shlex.quote('$ ' + line)}\n{line}\ntouch done\nsleep 60\n"
     )
     (folder / "done").unlink(missing_ok=True)
-    font = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "156x52+0+0", "-bg", "#101418", "-fg", "#d8dee4"]
+    font = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "156x46+0+0", "-bg", "#101418", "-fg", "#d8dee4"]
     environment = os.environ | {"DISPLAY": SCREEN, "TERM": "xterm-256color", "PS1": "$ "}
     window = subprocess.Popen(["xterm", *font, "-e", "bash", str(script)], env=environment)
     deadline = time.monotonic() + 30

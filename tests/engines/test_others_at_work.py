@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
 
 import pytest
 
@@ -60,9 +60,11 @@ def test_between_preview_and_run(server: Server, change: str, reason: str) -> No
     assert (image(server) == answers.state) == bool(reason)
 
 
+MOVED = "UPDATE gates SET weir_id = 3 WHERE id = 1"
 DURING = [
     "INSERT INTO gates VALUES (9, 2)",
     "UPDATE gates SET weir_id = 1 WHERE id = 4",
+    MOVED,
     "DELETE FROM gates WHERE id = 1",
     "UPDATE weirs SET name = 'z' WHERE id = 1",
     "INSERT INTO weirs VALUES (8, 'a', NULL, 1)",
@@ -75,10 +77,15 @@ def test_inside_the_run(server: Server, moment: str, change: str) -> None:
     """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at nothing."""
     server.run(TABLES)
     others: list[threading.Thread] = []
+    changed = []
 
     def interfere() -> None:
-        with suppress(Exception):
-            server.run([*(["PRAGMA foreign_keys = ON"] if server.engine == "sqlite" else []), change])
+        with suppress(Exception), closing(server.connect()) as connection:
+            cursor = connection.cursor()
+            if server.engine == "sqlite":
+                cursor.execute("PRAGMA foreign_keys = ON")
+            cursor.execute(change)
+            changed.append(cursor.rowcount)
 
     def prepare(database: Database) -> None:
         original = getattr(database, moment)
@@ -97,6 +104,8 @@ def test_inside_the_run(server: Server, moment: str, change: str) -> None:
     state = image(server)
     weirs = {row[0] for row in state["weirs"]}
     assert [gate for gate in state["gates"] if gate[1] is not None and gate[1] not in weirs] == []
+    if change == MOVED and changed == [1]:
+        assert (1, 3) in state["gates"]
     if result.outcome is Outcome.COMMITTED:
         assert weirs & {1, 2} == set()
         assert 3 in weirs

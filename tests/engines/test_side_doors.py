@@ -57,6 +57,15 @@ POSTGRESQL = [
     ("CREATE RULE t AS ON DELETE TO gates DO INSTEAD NOTHING", 3, "gates: 3 rows"),
     ("CREATE RULE t AS ON DELETE TO weirs DO ALSO DELETE FROM notes WHERE weir = OLD.id", 3, "notes"),
     ("ALTER TABLE gates DISABLE TRIGGER ALL", 0, ""),
+    (
+        function("INSERT INTO gates VALUES (OLD.id + 80, OLD.id);").format(
+            "AFTER DELETE ON weirs FOR EACH ROW EXECUTE FUNCTION f(); ALTER TABLE weirs DISABLE TRIGGER USER;"
+            " ALTER TABLE gates DISABLE TRIGGER ALL; ALTER TABLE weirs ENABLE TRIGGER USER; CREATE TRIGGER u"
+            " AFTER UPDATE ON weirs"
+        ),
+        3,
+        "reference a row that is gone",
+    ),
 ]
 MARIADB = [
     (
