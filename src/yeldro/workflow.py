@@ -173,6 +173,9 @@ class _Deletion:
         return RunResult(Outcome.COMMITTED, found, tally)
 
     def failed(self, error: YeldroError) -> RunResult:
+        """How it ended. What failed before anything was shown is no run: the error itself tells it."""
+        if not self.begun and self.preview is None:
+            raise error
         outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
         return RunResult(outcome, self.preview, None, error.message, error.hint, error.status)
 
