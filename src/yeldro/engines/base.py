@@ -105,7 +105,9 @@ class SqlDatabase(ABC):
     # Key sets
 
     def prepare_key_sets(self, tables: Sequence[Table]) -> None:
-        """Key tables are made when they are needed, unless an engine cannot make them in a reading transaction."""
+        """A read-only transaction may fill temporary tables, but not make them."""
+        for table in tables:
+            self._spare.setdefault(table, []).append(self._make_key_set(table))
 
     def make_key_set(self, table: Table) -> KeySet:
         spare = self._spare.get(table)

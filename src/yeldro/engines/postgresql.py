@@ -152,11 +152,6 @@ class PostgresqlDatabase(SqlDatabase):
     def force_checks(self) -> None:
         self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE")
 
-    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
-        """A read-only transaction may fill temporary tables, but not make them."""
-        for table in tables:
-            self._spare.setdefault(table, []).append(self._make_key_set(table))
-
     def _create_key_table(self, keys: KeySet) -> None:
         columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
         empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())

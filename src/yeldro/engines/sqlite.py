@@ -108,6 +108,9 @@ class SqliteDatabase(SqlDatabase):
         if self._raw.in_transaction:
             self._gate.run_text("ROLLBACK")
 
+    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+        """Temporary tables can be made at any time."""
+
     def _create_key_table(self, keys: KeySet) -> None:
         table = keys.table
         definitions = [self._definition(table, name, place) for place, name in enumerate(keys.columns)]
