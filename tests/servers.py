@@ -63,7 +63,12 @@ class Server:
             self.run(["DROP SCHEMA public CASCADE", "CREATE SCHEMA public"])
         else:
             names = [self.quoted(row[0]) for row in self.query("SHOW TABLES")]
-            self.run(["SET foreign_key_checks = 0", *(f"DROP TABLE {', '.join(names)}" for _ in names[:1])])
+            self.run(
+                [
+                    "SET foreign_key_checks = 0, lock_wait_timeout = 20",
+                    *(f"DROP TABLE {', '.join(names)}" for _ in names[:1]),
+                ]
+            )
 
 
 @contextmanager
