@@ -1,4 +1,4 @@
-"""Measured figures, each as a ratio to a baseline of the same run. Usage: ./dev bench [startup] [tree]"""
+"""Measured figures, each as a ratio to a baseline of the same run. Usage: ./dev bench [NAME ...]"""
 
 import os
 import subprocess
@@ -36,15 +36,27 @@ def bench_startup() -> bool:
     return report("yeldro --help", help_ / nothing, 5, "python -c pass") and met
 
 
-def bench_tree() -> bool:
-    """A tree by hand, by cascade, and ours; YELDRO_BENCH_ROWS parents (200,000)."""
-    from tools.bench_tree import PARENTS
-    from tools.bench_tree import bench_tree as measure_tree
+def on_trees(name: str, *, sized: bool = True) -> Callable[[], bool]:
+    """A bench over databases; YELDRO_BENCH_ROWS parents (200,000) where it has a size."""
 
-    return measure_tree(report, int(os.environ.get("YELDRO_BENCH_ROWS", PARENTS)))
+    def bench() -> bool:
+        from tools import bench_tree
+
+        measure: Callable[..., bool] = getattr(bench_tree, f"bench_{name}")
+        return (
+            measure(report, int(os.environ.get("YELDRO_BENCH_ROWS", bench_tree.PARENTS))) if sized else measure(report)
+        )
+
+    return bench
 
 
-BENCHES: dict[str, Callable[[], bool]] = {"startup": bench_startup, "tree": bench_tree}
+BENCHES: dict[str, Callable[[], bool]] = {
+    "startup": bench_startup,
+    "tree": on_trees("tree"),
+    "unindexed": on_trees("unindexed"),
+    "growth": on_trees("growth"),
+    "catalogue": on_trees("catalogue", sized=False),
+}
 
 
 def main() -> None:

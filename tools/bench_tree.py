@@ -10,17 +10,23 @@ import resource
 import sys
 import tempfile
 import time
+from collections import defaultdict
 from collections.abc import Callable, Iterator
 from contextlib import closing
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+import sqlalchemy as sa
 from tests.servers import ENGINES, Server, served
 
 from yeldro import workflow
 from yeldro.core.preview import Preview, Request
+from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked
 from yeldro.core.tally import Tally
+
+Report = Callable[[str, float, float, str], bool]
 
 PARENTS = 200_000
 SERIES = {
@@ -56,7 +62,7 @@ HAND = {
 }
 
 
-def build(server: Server, parents: int, cascade: bool) -> None:
+def build(server: Server, parents: int, cascade: bool, indexed: bool = True) -> None:
     """`parents` rows, five children each, two grandchildren each of those; one in ten parents is to go."""
     rule = "ON DELETE CASCADE" if cascade else ""
     levels = (("basins", "", parents), ("gauges", "basin", parents * 5), ("levels", "gauge", parents * 10))
@@ -69,7 +75,7 @@ def build(server: Server, parents: int, cascade: bool) -> None:
         if server.engine == "mariadb":
             columns = columns.replace("(n - 1) /", "(n - 1) DIV")
         server.run([f"INSERT INTO {name} SELECT {columns} FROM {SERIES[server.engine].format(rows)} AS s"])
-        if parent:
+        if parent and indexed:
             server.run([f"CREATE INDEX {name}_{parent} ON {name} ({parent}_id)"])
     if server.engine == "postgresql":
         server.run(["VACUUM ANALYZE"])
@@ -112,43 +118,134 @@ class _Stopwatch:
         pass
 
 
-def ours(server: Server) -> tuple[float, int]:
+def ours(server: Server, clock: _Clock | None = None) -> tuple[float, int]:
     """Seconds up to the balanced tally, and the growth of this process in KiB."""
     database = server.open(wait=60)
     answers = _Stopwatch()
+    clock = clock or _Clock()
+    sa.event.listen(sa.Engine, "before_cursor_execute", clock.before)
+    sa.event.listen(sa.Engine, "after_cursor_execute", clock.after)
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     answers.start = time.perf_counter()
-    request = Request(Asked("basins", where=("batch = 3",)), sample=0)
+    request = Request(Asked("basins", where=("batch = 3",)), Rules(Rule.DELETE), sample=0)
     result = workflow.delete(database, request, workflow.Manner(ask_first=False, ask_last=True), answers)
     if result.tally is None or not result.tally.balanced:
         sys.exit(f"the run did not balance: {result.reason}")
     database.close()
+    sa.event.remove(sa.Engine, "before_cursor_execute", clock.before)
+    sa.event.remove(sa.Engine, "after_cursor_execute", clock.after)
     return answers.taken, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
 
 
-def engines(parents: int, cascade: bool) -> Iterator[Server]:
-    for engine in ENGINES:
+def engines(names: list[str] = ENGINES) -> Iterator[Server]:
+    for engine in names:
         with served(engine, Path(tempfile.mkdtemp())) as server:
-            build(server, parents, cascade)
             yield server
 
 
-def bench_tree(report: Callable[[str, float, float, str], Any], parents: int = PARENTS) -> bool:
+class _Clock:
+    """Where the time of a run goes, by what its statements are for."""
+
+    def __init__(self) -> None:
+        self.spent: dict[str, float] = defaultdict(float)
+
+    def before(self, *_: Any) -> None:
+        self.start = time.perf_counter()
+
+    def after(self, _: Any, __: Any, statement: str, *___: Any) -> None:
+        self.spent[_purpose(statement)] += time.perf_counter() - self.start
+
+    def __str__(self) -> str:
+        return ", ".join(f"{purpose} {seconds:.2f} s" for purpose, seconds in sorted(self.spent.items()))
+
+
+def _purpose(statement: str) -> str:
+    if statement.startswith("SELECT count"):
+        return "counts of matched and of dangling rows" if "WHERE" in statement else "counts of whole tables"
+    kinds = {"INSERT": "keys", "ANALYZE": "keys", "DELETE": "deletes"}
+    return kinds.get(statement.split()[0], "the rest")
+
+
+def bench_tree(report: Report, parents: int = PARENTS) -> bool:
     """All engines; returns whether every bar was met."""
     met = True
     bars = {"sqlite": 1.0, "postgresql": 1.7, "mariadb": 1.4}
-    for server in engines(parents, cascade=True):
+    for server in engines():
+        build(server, parents, cascade=True)
         best: dict[str, list[float]] = {"hand": [], "cascade": [], "ours": []}
         grown = 0
+        clocks = []
         for _ in range(3):
             best["hand"].append(by_statements(server, HAND[server.engine]))
             best["cascade"].append(by_statements(server, ["DELETE FROM basins WHERE batch = 3"]))
-            taken, growth = ours(server)
+            clocks.append(_Clock())
+            taken, growth = ours(server, clocks[-1])
             best["ours"].append(taken)
             grown = max(grown, growth)
         hand, cascade, mine = (min(best[way]) for way in ("hand", "cascade", "ours"))
         sys.stdout.write(f"{server.engine}: hand {hand:.2f} s, cascade {cascade:.2f} s, ours {mine:.2f} s\n")
+        sys.stdout.write(f"    of ours: {clocks[best['ours'].index(mine)]}\n")
         met &= report(f"{server.engine} tree", mine / hand, 1.15, "hand")
         met &= report(f"{server.engine} tree", mine / cascade, bars[server.engine], "cascade")
         met &= report(f"{server.engine} client memory", grown / 1024, 16, "MiB")
     return met
+
+
+def bench_growth(report: Report, parents: int = PARENTS) -> bool:
+    """Ten times the rows."""
+    met = True
+    for server in engines():
+        taken = []
+        for size in (parents // 10, parents):
+            build(server, size, cascade=False)
+            taken.append(min(ours(server)[0] for _ in range(3)))
+        met &= report(f"{server.engine} growth", taken[1] / taken[0], 11, "a tenth of the rows")
+    return met
+
+
+def bench_unindexed(report: Report, parents: int = PARENTS) -> bool:
+    """Reference columns without an index, against building them by hand first."""
+    columns = (("gauges", "basin_id"), ("levels", "gauge_id"))
+    made = [f"CREATE INDEX by_{column} ON {table} ({column})" for table, column in columns]
+    dropped = [f"DROP INDEX by_{column}" for _, column in columns]
+    met = True
+    for server in engines(["postgresql", "sqlite"]):
+        build(server, parents, cascade=False, indexed=False)
+        hand = min(by_statements(server, [*made, *HAND[server.engine], *dropped]) for _ in range(2))
+        clock = _Clock()
+        mine = min(ours(server, clock)[0] for _ in range(2))
+        sys.stdout.write(f"{server.engine}: hand {hand:.2f} s, ours {mine:.2f} s; of two of ours: {clock}\n")
+        met &= report(f"{server.engine} without indexes", mine / hand, 1.3, "indexes by hand")
+    return met
+
+
+def bench_catalogue(report: Report) -> bool:
+    """150 tables with references and indexes, against SQLAlchemy's own reflection."""
+    met = True
+    bars = {"sqlite": 0.15, "postgresql": 0.3, "mariadb": 0.65}
+    for server in engines():
+        for place in range(150):
+            link = f", up INT REFERENCES t{place - 1} (id)" if place else ""
+            columns = ", ".join(f"c{number} VARCHAR(20)" for number in range(8))
+            server.run([f"CREATE TABLE t{place} (id INT PRIMARY KEY, code INT UNIQUE, {columns}{link})"])
+            server.run([f"CREATE INDEX i{place} ON t{place} (c1, c2)"])
+        with closing(server.open()) as database:
+            gate = getattr(database, "_gate")  # noqa: B009
+            reader = import_module(f"yeldro.engines.{server.engine}_catalogue")
+            more = [server.place.rpartition("/")[2]] if server.engine == "mariadb" else []
+            reflected = min(_timed(_reflect, gate.connection) for _ in range(5))
+            read = min(_timed(reader.read_schema, gate, *more) for _ in range(5))
+        met &= report(f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*")
+    return met
+
+
+def _timed(work: Callable[..., object], *arguments: object) -> float:
+    start = time.perf_counter()
+    work(*arguments)
+    return time.perf_counter() - start
+
+
+def _reflect(connection: sa.Connection) -> None:
+    inspector = sa.inspect(connection)
+    for what in ("columns", "pk_constraint", "foreign_keys", "indexes", "unique_constraints"):
+        getattr(inspector, f"get_multi_{what}")()

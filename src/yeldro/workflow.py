@@ -121,11 +121,13 @@ class _Deletion:
         if not self.manner.ask_first:
             self.database.begin(Mode.WRITE)
             self.begun = True
-            found = self._show()
+            found = self._show(store=False)
             return self._ended_early(found) or self._finish(found)
-        self.database.prepare_key_sets(tables_in_reach(self.database.schema, self.selection.table, self.request.rules))
+        self.database.prepare_key_sets(
+            tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
+        )
         with _transaction(self.database, Mode.READ):
-            found = self._show()
+            found = self._show(store=True)
         ended = self._ended_early(found)
         if ended:
             return ended
@@ -141,8 +143,8 @@ class _Deletion:
             return RunResult(Outcome.STOPPED, found, None, reason, "Look at the preview again.", Refused.status)
         return self._finish(make_preview(self.database, self.request, fresh))
 
-    def _show(self) -> Preview:
-        reach = find_reach(self.database, self.selection, self.request.rules)
+    def _show(self, *, store: bool) -> Preview:
+        reach = find_reach(self.database, self.selection, self.request.rules, store=store)
         self.preview = make_preview(self.database, self.request, reach)
         self.answers.show(self.preview)
         return self.preview
@@ -157,7 +159,7 @@ class _Deletion:
         return None
 
     def _finish(self, found: Preview) -> RunResult:
-        tally = run_plan(self.database, make_plan(found.reach))
+        tally = run_plan(self.database, make_plan(found.reach, found.scanned))
         if not tally.balanced:
             self.database.rollback()
             reason = f"The tally does not balance: {tally.fault}."
@@ -212,8 +214,9 @@ def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
     came = sum(rows for cause, (_, rows) in after.items() if cause not in before)
     went = sum(rows for cause, (_, rows) in before.items() if cause not in after)
     for cause in before.keys() & after.keys():
-        more, fewer = database.compare(before[cause][0], after[cause][0])
-        came, went = came + more, went + fewer
+        (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
+        more = database.count_beyond(new_keys, old_keys)
+        came, went = came + more, went + old_rows - (new_rows - more)
     return came, went
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from yeldro.core.schema import Schema, Table
+from yeldro.core.schema import Reference, Schema, Table
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +30,16 @@ def undeclared_reference(subject: str, distinct: int, fitting: int) -> Caution:
         subject,
         f"By its name, type and values ({fitting:,} of {distinct:,} fit) this is a reference that the schema does not "
         "declare, so nothing follows it. If it is one, put it into yeldro.toml.",
+    )
+
+
+def unindexed_check(reference: Reference) -> Caution:
+    return Caution(
+        "unindexed-reference",
+        str(reference),
+        f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, and the database looks there "
+        f"for every row deleted from {reference.parent.label}. The run builds an index first and drops it before it "
+        f"commits, which keeps writers of {reference.child.label} waiting. A lasting index would be better.",
     )
 
 

@@ -19,11 +19,15 @@ class KeySet:
 
     `columns` are the identity followed by every further column of the table that references point at, so that
     dependents can be found, and dangling references be looked for, after the rows themselves are gone.
+
+    A key set that `hangs` has no table of its own: it is all rows that point into a stored key set through an enforced
+    reference. Nothing references such rows, and nobody can add one while the rows that they point at are locked.
     """
 
     table: Table
     columns: tuple[str, ...]
     name: str
+    hangs: tuple[Reference, KeySet] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,6 +212,13 @@ class Database(Protocol):
         """How many rows that are not in `without` reference `parents`."""
         ...
 
+    def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
+        """The key set of all rows that hang on `parents` through a reference, and how many these are.
+
+        In a writing transaction every stored key set is filled before the first one that hangs is made.
+        """
+        ...
+
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
         """Whether any row references `parents`."""
         ...
@@ -220,13 +231,21 @@ class Database(Protocol):
         """How many different rows the key sets of one table hold together."""
         ...
 
-    def compare(self, old: KeySet, new: KeySet) -> tuple[int, int]:
-        """How many rows are in `new` only, and how many in `old` only."""
+    def count_beyond(self, keys: KeySet, other: KeySet) -> int:
+        """How many rows of a key set are not in another, stored one of the same table."""
         ...
 
     # Changing
     def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
         """What triggers may do when rows of `table` are deleted (`columns` None) or these columns updated."""
+        ...
+
+    def build_index(self, reference: Reference) -> None:
+        """Give a reference's columns an index until `drop_indexes`, where this account may."""
+        ...
+
+    def drop_indexes(self) -> None:
+        """Drop what `build_index` built. A rolled back transaction has nothing to drop."""
         ...
 
     def delete(self, keys: KeySet) -> int:
@@ -256,6 +275,10 @@ class Database(Protocol):
     # Checking
     def count_present(self, keys: KeySet) -> int:
         """How many rows of a key set are in their table now."""
+        ...
+
+    def count_left(self, reference: Reference, parents: KeySet) -> int:
+        """How many rows reference `parents` after these were deleted."""
         ...
 
     def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -39,13 +39,16 @@ class Step:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Plan:
+    """`scanned` are the references that get an index while the steps are done."""
+
     reach: Reach
     steps: tuple[Step, ...]
+    scanned: tuple[Reference, ...] = ()
 
 
-def make_plan(reach: Reach) -> Plan:
+def make_plan(reach: Reach, scanned: Sequence[Reference] = ()) -> Plan:
     """Circles are opened first, rows that stay are detached next, then rows go, children before their parents."""
-    return Plan(reach, tuple(_steps(reach)))
+    return Plan(reach, tuple(_steps(reach)), tuple(scanned))
 
 
 def _steps(reach: Reach) -> Iterator[Step]:

@@ -5,11 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from yeldro.core.cautions import Caution, whole_table
+from yeldro.core.cautions import Caution, unindexed_check, whole_table
 from yeldro.core.database import Database, KeySet, Row
 from yeldro.core.guards import Guards
 from yeldro.core.reach import Action, Reach, Rules
+from yeldro.core.schema import Reference
 from yeldro.core.selection import Asked, Selection
+
+# From here on building an index takes less time than the scans that it saves.
+_MANY_CHECKS = 20
+_LARGE_TABLE = 10_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +39,8 @@ class Preview:
     missing_keys: tuple[Row, ...]
     cautions: tuple[Caution, ...]
     refusals: tuple[str, ...]
+    scanned: tuple[Reference, ...] = ()
+    """References that the engine would check by scanning a large table once for each of many deleted rows."""
 
     @property
     def selection(self) -> Selection:
@@ -44,14 +51,16 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
     """Look at a reach whose key sets stand in the open transaction."""
     selection = reach.selection
     columns = sample_columns(selection, request.show)
+    scanned = tuple(_find_scanned(database, reach))
     return Preview(
         database.name,
         reach,
         columns,
         tuple(database.sample(root_keys(reach), columns, request.sample)),
         tuple(database.missing_keys(selection)),
-        tuple(_cautions(reach)),
+        tuple(_cautions(reach, scanned)),
         tuple(_refusals(database, request.guards, reach)),
+        scanned,
     )
 
 
@@ -71,9 +80,20 @@ def _is_whole_table(reach: Reach) -> bool:
     return reach.matched == reach.table_rows > 1 and not reach.selection.all_rows
 
 
-def _cautions(reach: Reach) -> Iterator[Caution]:
+def _find_scanned(database: Database, reach: Reach) -> Iterator[Reference]:
+    for keys, rows in reach.deleted:
+        for reference in database.schema.incoming(keys.table):
+            checked = reference.declared and reference.enforced and not reference.broken
+            scans = checked and not reference.is_indexed and rows >= _MANY_CHECKS
+            if scans and database.count_rows(reference.child) >= _LARGE_TABLE:
+                yield reference
+
+
+def _cautions(reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
     if reach.matched == reach.table_rows > 1:
         yield whole_table(reach.selection.table, reach.matched, meant=reach.selection.all_rows)
+    for reference in scanned:
+        yield unindexed_check(reference)
 
 
 def _refusals(database: Database, guards: Guards, reach: Reach) -> Iterator[str]:

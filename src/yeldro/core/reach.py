@@ -158,9 +158,12 @@ class Reach:
         return (*(keys for keys, _ in self.deleted), *(detachment.keys for detachment in self.detached))
 
 
-def find_reach(database: Database, selection: Selection, rules: Rules) -> Reach:
-    """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited."""
-    search = _Search(database, rules)
+def find_reach(database: Database, selection: Selection, rules: Rules, *, store: bool = False) -> Reach:
+    """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited.
+
+    With `store` every row's key is stored, so that the reach can be compared with a later one.
+    """
+    search = _Search(database, rules, store)
     matched = search.begin(selection)
     search.follow()
     detached = tuple(search.find_detachments())
@@ -178,20 +181,39 @@ def find_reach(database: Database, selection: Selection, rules: Rules) -> Reach:
     )
 
 
-def tables_in_reach(schema: Schema, root: Table, rules: Rules) -> list[Table]:
-    """A table for each key set that a search from `root` may make: once if its rows may go, and once for each
+def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = False) -> list[Table]:
+    """A table for each key set that a search from `root` may store: once if its rows may go, and once for each
     reference that may be taken away."""
     treatments = [(reference, rules.treatment(reference).action) for reference in schema.references]
     edges = [(r.parent.name, r.child.name) for r, action in treatments if action is Action.DELETE and not r.broken]
     reached = _reachable(root.name, edges)
     detached = [r.child for r, action in treatments if action is Action.DETACH and r.parent.name in set(reached)]
-    return [*(schema.by_name[name] for name in reached), *(table for table in detached if table.identity)]
+    leaves = {} if store else _find_leaves(schema, root, reached, rules)
+    return [
+        *(schema.by_name[name] for name in reached if name not in leaves),
+        *(table for table in detached if table.identity),
+    ]
+
+
+def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: Rules) -> dict[TableName, Reference]:
+    """The tables whose rows need no stored keys, each with the one reference through which they hang on others."""
+    leaves = {}
+    for name in reached:
+        table = schema.by_name[name]
+        into = [r for r in schema.outgoing(table) if r.parent.name in reached]
+        if table is not root and not table.refusal and not schema.incoming(table) and len(into) == 1:
+            reference = into[0]
+            certain = reference.declared and reference.enforced and not reference.broken
+            if certain and rules.treatment(reference).action is Action.DELETE:
+                leaves[name] = reference
+    return leaves
 
 
 class _Search:
     """The state of one search: a key set for each table that loses rows, filled from the parents down."""
 
-    def __init__(self, database: Database, rules: Rules) -> None:
+    def __init__(self, database: Database, rules: Rules, store: bool) -> None:
+        self.store = store
         self.database = database
         self.schema = database.schema
         self.rules = rules
@@ -216,13 +238,21 @@ class _Search:
         ]
         edges = [(reference.parent.name, reference.child.name) for reference in deleting]
         reachable = _reachable(self.root.name, edges)
+        leaves = {} if self.store else _find_leaves(self.schema, self.root, reachable, self.rules)
         for component in find_components(reachable, edges):
+            if component[0] in leaves:
+                continue
             members = set(component)
             entering = [r for r in deleting if r.child.name in members and r.parent.name not in members]
             inner = [r for r in deleting if r.child.name in members and r.parent.name in members]
             for reference in entering:
                 self._pull(reference, since=None)
             self._close(inner)
+        for name, reference in leaves.items():
+            if self.counts.get(reference.parent.name):
+                self.sets[name], rows = self.database.hang(reference, self.sets[reference.parent.name])
+                self.counts[name] = 0
+                self._note(reference, rows)
         self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
         self.sets = {name: keys for name, keys in self.sets.items() if self.counts[name] or name == self.root.name}
 

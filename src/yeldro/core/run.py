@@ -19,6 +19,8 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     before = {table: database.count_rows(table) for table in _touched(reach, effects)}
     start = database.find_changes()
+    for reference in plan.scanned:
+        database.build_index(reference)
     explained = _perform_all(database, plan)
     database.force_checks()
     changed = database.find_changes().since(start)
@@ -28,6 +30,7 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     for table in _strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
+    database.drop_indexes()
     lines = []
     for table, rows in before.items():
         counted = changed.of(table) if changed.tables is not None else None
@@ -94,7 +97,7 @@ def _find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
     found: dict[Table, int] = {}
     for keys, _ in reach.deleted:
         for reference in database.schema.incoming(keys.table):
-            if not reference.broken and (rows := database.count_referencing(reference, keys, None)):
+            if not reference.broken and (rows := database.count_left(reference, keys)):
                 found[reference.child] = found.get(reference.child, 0) + rows
     for detachment in reach.detached:
         if detachment.treatment.to_default:
@@ -120,7 +123,9 @@ def _account(
             to_delete = rows
             # Where exactly these rows were deleted and none inserted, no deleted key can be left.
             is_gone = counted is not None and not counted.inserted and counted.deleted == rows
-            deleted = rows if is_gone else rows - database.count_present(keys)
+            # Rows that hang on others are there while they point at what is gone, which was counted already.
+            left = 0 if is_gone else dangling if keys.hangs else database.count_present(keys)
+            deleted = rows - left
     for part in reach.parts:
         if part.table is table and part.action is Action.DETACH:
             to_detach = detached = part.rows

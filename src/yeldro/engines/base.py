@@ -14,7 +14,7 @@ from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeyS
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.engines.gate import Gate
-from yeldro.engines.statements import Statements
+from yeldro.engines.statements import Statements, Words
 from yeldro.errors import BadStatement, DatabaseFailed, UsageError, YeldroError
 
 
@@ -31,6 +31,8 @@ class SqlDatabase(ABC):
         self._statements = statements
         self._names = (f"yeldro_{secrets.token_hex(3)}_{number}" for number in itertools.count(1))
         self._spare: dict[Table, list[KeySet]] = {}
+        self._built: list[sa.TableClause] = []
+        self._filled: set[KeySet] = set()
         self._mode: Mode | None = None
 
     def close(self) -> None:
@@ -60,6 +62,7 @@ class SqlDatabase(ABC):
     def rollback(self) -> None:
         self._gate.in_transaction = False
         self._mode = None
+        self._built.clear()
         self._rollback()
 
     @abstractmethod
@@ -77,7 +80,7 @@ class SqlDatabase(ABC):
     # Looking
 
     def count_rows(self, table: Table) -> int:
-        return self._gate.number(self._statements.count(table))
+        return self._gate.number(self._statements.count_all(table))
 
     def profile(self, table: Table) -> list[ColumnProfile]:
         row = tuple(self._gate.run(self._statements.profile(table)).one())
@@ -139,17 +142,23 @@ class SqlDatabase(ABC):
         since: int | None = None,
         without: Sequence[KeySet] = (),
     ) -> int:
-        return self._fill(into, self._statements.pull(reference, parents, into, round, since, without))
+        others = (into, *without) if into in self._filled else without
+        return self._fill(into, self._statements.pull(reference, parents, into, round, since, others))
 
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
         return self._fill(keys, self._statements.close_over(reference, keys, round))
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         """Send a statement that fills a key set. Returns how many rows it put in."""
+        self._filled.add(into)
         return self._gate.run(statement).rowcount
 
     def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
         return self._gate.number(self._statements.count_referencing(reference, parents, without))
+
+    def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
+        keys = KeySet(reference.child, reference.child.identity, "", hangs=(reference, parents))
+        return keys, self.count_present(keys)
 
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
         return self._gate.run(self._statements.has_referencing(reference, parents)).first() is not None
@@ -163,9 +172,8 @@ class SqlDatabase(ABC):
     def count_union(self, key_sets: Sequence[KeySet]) -> int:
         return self._gate.number(self._statements.count_union(key_sets))
 
-    def compare(self, old: KeySet, new: KeySet) -> tuple[int, int]:
-        came = self._gate.number(self._statements.count_only_in(new, old))
-        return came, self._gate.number(self._statements.count_only_in(old, new))
+    def count_beyond(self, keys: KeySet, other: KeySet) -> int:
+        return self._gate.number(self._statements.count_beyond(keys, other))
 
     # Changing
 
@@ -174,6 +182,19 @@ class SqlDatabase(ABC):
 
     @abstractmethod
     def find_changes(self) -> Changes: ...
+
+    def build_index(self, reference: Reference) -> None:
+        """An engine on which every reference has an index builds none."""
+
+    def drop_indexes(self) -> None:
+        for index in self._built:
+            self._gate.run(Words("DROP INDEX", index))
+        self._built.clear()
+
+    def _build_index(self, reference: Reference) -> None:
+        index = sa.table(next(self._names), schema=reference.child.name.schema)
+        self._gate.run(self._statements.build_index(index, reference))
+        self._built.append(index)
 
     def delete(self, keys: KeySet) -> int:
         return self._gate.run(self._statements.delete(keys)).rowcount
@@ -192,6 +213,9 @@ class SqlDatabase(ABC):
 
     def count_present(self, keys: KeySet) -> int:
         return self._gate.number(self._statements.count_present(keys))
+
+    def count_left(self, reference: Reference, parents: KeySet) -> int:
+        return self.count_referencing(reference, parents, None)
 
     def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from typing import Any
 
 import sqlalchemy as sa
@@ -53,6 +53,12 @@ class Gate:
             result = self.connection.exec_driver_sql(text)
         self._check()
         return result
+
+    def read(self, text: str) -> list[tuple[Any, ...]]:
+        """All rows of one such statement, as the driver gives them: for the catalogue, which is small."""
+        with closing(self.run_text(text)) as result, self.translated():
+            rows: list[tuple[Any, ...]] = list(result.cursor.fetchall()) if result.cursor else []
+        return rows
 
     def number(self, statement: sa.Executable) -> int:
         """The single number that a statement returns."""

@@ -14,7 +14,7 @@ from yeldro.core.schema import OnDelete, Reference, Table, TableName
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
-from yeldro.engines.statements import Rows, Statements
+from yeldro.engines.statements import Rows, Statements, Words
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -31,6 +31,9 @@ _PINNED = {
     "track_counts": "on",
 }
 _LARGE = 1000
+_OWNER = """
+SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace = pg_namespace.oid
+WHERE nspname = :schema AND relname = :table"""
 _CHANGES = """
 SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables
 WHERE schemaname !~ '^pg_(toast|temp)' AND n_tup_ins + n_tup_upd + n_tup_del > 0"""
@@ -119,19 +122,29 @@ class PostgresqlDatabase(SqlDatabase):
         if mode is Mode.WRITE:
             # Nothing but a lock keeps others from adding rows that hang on ours through an undeclared reference.
             for child in {one.child for one in self.schema.references if not one.declared}:
-                table = self._gate.connection.dialect.identifier_preparer.format_table(self._statements.table(child))
-                self._control(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE")
+                table = self._statements.table(child)
+                self._gate.run(Words("LOCK TABLE", table, "IN SHARE ROW EXCLUSIVE MODE"))
         parents = {one.parent for one in self.schema.references}
         self._statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
         self._gate.run_text("SELECT 1")
 
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
-        """A recursive query cannot lock what it finds."""
+        """A recursive query cannot lock what it finds.
+
+        How many levels there are is unknown to the planner: one look into the index for each row costs the same at any
+        depth, while a hash join may scan the whole table once a level.
+        """
+        self._let_planner("off" if reference.is_indexed else "on")
         added = super().close_over(reference, keys, round=round)
+        self._let_planner("on")
         if added and self._statements.locked:
             self._gate.run(self._statements.lock(keys))
         return added
+
+    def _let_planner(self, switch: str) -> None:
+        for way in ("hashjoin", "mergejoin", "seqscan"):
+            self._gate.run_text(f"SET LOCAL enable_{way} = {switch}")
 
     def _commit(self) -> None:
         """After an error COMMIT answers ROLLBACK without raising."""
@@ -171,6 +184,12 @@ class PostgresqlDatabase(SqlDatabase):
         rows: list[Any] = list(self._gate.run_text(_CHANGES))
         tables = {TableName(row[0], row[1]): TableChanges(row[2], row[3], row[4]) for row in rows}
         return Changes(sum(one.total for one in tables.values()), tables)
+
+    def build_index(self, reference: Reference) -> None:
+        """Only a table's owner may build an index."""
+        name = reference.child.name
+        if self._gate.run(sa.text(_OWNER).bindparams(schema=name.schema, table=name.name)).scalar_one():
+            self._build_index(reference)
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """All in one statement of data-modifying WITH queries: references are checked when it is done."""

@@ -22,7 +22,7 @@ FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS} ORDER BY n.nspname, c.relname"""
 _COLUMNS = f"""
 SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text, a.attnotnull,
-  pg_get_expr(d.adbin, d.adrelid), a.attgenerated <> '', coalesce(l.collname, ''), a.atttypid::regtype::text
+  pg_get_expr(d.adbin, d.adrelid), a.attgenerated <> '', coalesce(l.collname, ''), a.atttypid
 FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
 JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
 LEFT JOIN pg_collation AS l ON l.oid = a.attcollation AND l.collname <> 'default'
@@ -35,7 +35,7 @@ FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c
 JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_OURS} ORDER BY i.indrelid, x.relname"""
 _REFERENCES = """
 SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.confdeltype::text,
-  (to_jsonb(k) -> 'confdelsetcols')::text, k.convalidated,
+  CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END, k.convalidated,
   EXISTS (SELECT 1 FROM pg_trigger AS g WHERE g.tgconstraint = k.oid AND g.tgenabled = 'D')
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE k.contype = 'f' AND NOT (c.relispartition AND k.conparentid <> 0)
@@ -58,14 +58,12 @@ _RULES = {
     "n": OnDelete.SET_NULL,
     "d": OnDelete.SET_DEFAULT,
 }
+# By pg_type.oid, which is fixed for the types that come with the server.
 _FAMILIES = {
-    "boolean": Family.BOOLEAN,
-    "smallint": Family.INTEGER,
-    "integer": Family.INTEGER,
-    "bigint": Family.INTEGER,
-    "date": Family.DATE,
-    "timestamp without time zone": Family.TIMESTAMP,
-    "timestamp with time zone": Family.TIMESTAMP,
+    16: Family.BOOLEAN,
+    **dict.fromkeys((20, 21, 23), Family.INTEGER),
+    1082: Family.DATE,
+    **dict.fromkeys((1114, 1184), Family.TIMESTAMP),
 }
 _CATEGORIES = {"N": Family.NUMBER, "S": Family.TEXT}
 
@@ -74,20 +72,20 @@ Rows = defaultdict[int, list[tuple[Any, ...]]]
 
 def read_schema(gate: Gate) -> Schema:
     """Read everything about the tables of all schemas but the system's."""
-    rows: list[Any] = list(gate.run_text(_TABLES))
+    rows = gate.read(_TABLES)
     names = {row[0]: TableName(row[1], row[2]) for row in rows}
-    columns, indexes, triggers = _by_table(gate, _COLUMNS), _by_table(gate, _INDEXES), _by_table(gate, _TRIGGERS)
+    columns, indexes, triggers = (_by_table(gate.read(query)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
     numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
     tables = {row[0]: _table(row, names, columns[row[0]], indexes[row[0]], triggers[row[0]]) for row in rows}
-    constraints: list[Any] = list(gate.run_text(_REFERENCES))
+    constraints = gate.read(_REFERENCES)
     references = [_reference(tables, numbered, row) for row in constraints if row[1] in tables and row[2] in tables]
     return Schema(tuple(tables.values()), tuple(references))
 
 
-def _by_table(gate: Gate, query: str) -> Rows:
+def _by_table(found: Iterable[tuple[Any, ...]]) -> Rows:
     rows: Rows = defaultdict(list)
-    for row in gate.run_text(query):
-        rows[row[0]].append(tuple(row[1:]))
+    for row in found:
+        rows[row[0]].append(row[1:])
     return rows
 
 

@@ -18,7 +18,7 @@ from yeldro.core.values import Value
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
-from yeldro.engines.statements import Statements
+from yeldro.engines.statements import Statements, Words, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 # https://www.sqlite.org/c3ref/c_alter_table.html: what an authorizer sees when a statement is prepared.
@@ -72,7 +72,6 @@ class SqliteDatabase(SqlDatabase):
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         self._raw = raw
-        raw.text_factory = lambda data: data.decode("utf-8", "replace")
         # A Python callback now and then lets Ctrl-C end a long statement.
         raw.set_progress_handler(lambda: 0, 200_000)
         gate = Gate(connection, _translate, lambda: raw.in_transaction)
@@ -80,6 +79,7 @@ class SqliteDatabase(SqlDatabase):
         try:
             self._pin_settings()
             self.schema = read_schema(self._gate)
+            raw.text_factory = lambda data: data.decode("utf-8", "replace")
         except BaseException:
             self.close()
             raise
@@ -175,6 +175,9 @@ class SqliteDatabase(SqlDatabase):
         done = self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount if empty else 0
         return done + super().delete(keys)
 
+    def build_index(self, reference: Reference) -> None:
+        self._build_index(reference)
+
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the circle may run ahead, so the total is what counts."""
         self._gate.run_text("PRAGMA defer_foreign_keys = ON")
@@ -187,6 +190,11 @@ class SqliteDatabase(SqlDatabase):
 class SqliteStatements(Statements):
     def __init__(self) -> None:
         super().__init__("temp", adapt)
+
+    def build_index(self, index: sa.TableClause, reference: Reference) -> Words:
+        """Here the index names the schema, and the table must not."""
+        table = sa.table(reference.child.name.name)
+        return Words("CREATE INDEX", index, "ON", table, in_brackets(self.pointing(reference)))
 
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """NOT IN is several times faster here than NOT EXISTS, and identities hold no NULL."""

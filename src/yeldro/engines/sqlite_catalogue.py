@@ -5,14 +5,13 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterable
+from functools import cache
 from typing import Any
 
-import sqlalchemy as sa
 import sqlglot
 
 from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
 from yeldro.engines.gate import Gate
-from yeldro.errors import BadStatement
 
 _OBJECTS = """
 SELECT name, type, tbl_name, coalesce(sql, '') FROM main.sqlite_master
@@ -38,6 +37,8 @@ _FAMILIES = (
     (r"CHAR|CLOB|TEXT", Family.TEXT),
     (r"REAL|FLOA|DOUB|NUM|DEC", Family.NUMBER),
 )
+# A table without row numbers has a key without NULLs, so finding the words in a comment too does no harm there.
+_WITHOUT_ROWID = re.compile(r"\bWITHOUT\s+ROWID\b", re.IGNORECASE)
 _ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 _TRIGGER_HEAD = re.compile(
     r"\bTRIGGER\b.*?\b(?P<time>BEFORE|AFTER|INSTEAD\s+OF)?\s*(?P<event>DELETE|INSERT|UPDATE)\b.*?\bON\b",
@@ -57,20 +58,21 @@ def affinity(declared: str) -> str:
     return "REAL" if any(part in upper for part in ("REAL", "FLOA", "DOUB")) else "NUMERIC"
 
 
+@cache
 def _family(declared: str) -> Family:
     return next((family for part, family in _FAMILIES if re.search(part, declared.upper())), Family.OTHER)
 
 
 def read_schema(gate: Gate) -> Schema:
     """Read everything about the tables of the main database."""
-    objects: list[tuple[str, str, str, str]] = [tuple(row) for row in gate.run_text(_OBJECTS)]
+    objects = gate.read(_OBJECTS)
     columns, indexes = _by_table(gate, _COLUMNS), _by_table(gate, _INDEXES)
     triggers = defaultdict(list)
     for name, kind, table, sql in objects:
         if kind == "trigger":
             triggers[table.lower()].append(Trigger(name, _event(sql)))
     tables = [
-        _table(gate, name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
+        _table(name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
         for name, kind, _, sql in objects
         if kind != "trigger"
     ]
@@ -79,8 +81,8 @@ def read_schema(gate: Gate) -> Schema:
 
 def _by_table(gate: Gate, query: str) -> defaultdict[str, list[tuple[Any, ...]]]:
     rows: defaultdict[str, list[tuple[Any, ...]]] = defaultdict(list)
-    for row in gate.run_text(query):
-        rows[row[0]].append(tuple(row[1:]))
+    for row in gate.read(query):
+        rows[row[0]].append(row[1:])
     return rows
 
 
@@ -90,7 +92,6 @@ def _event(sql: str) -> str:
 
 
 def _table(
-    gate: Gate,
     name: str,
     kind: str,
     sql: str,
@@ -116,7 +117,7 @@ def _table(
         for column, type_, required, default, pk, hidden in column_rows
     )
     filled = bool(key) and all(not column.nullable for column in columns if column.name in key)
-    row_number = _row_number(gate, name, columns) if kind == "table" and not filled else ""
+    row_number = _row_number(columns) if kind == "table" and not filled and not _WITHOUT_ROWID.search(sql) else ""
     identity = key if filled else ((row_number,) if row_number else ())
     indexes: dict[str, tuple[bool, list[str]]] = {row[0]: (bool(row[1]) and not row[3], []) for row in index_rows}
     for index, _, _, _, column in index_rows:
@@ -146,18 +147,10 @@ def _is_rowid_key(key: str, columns: list[tuple[Any, ...]], indexes: list[tuple[
     return declared.upper() == "INTEGER" and not any(row[2] == "pk" for row in indexes)
 
 
-def _row_number(gate: Gate, table: str, columns: Iterable[Column]) -> str:
-    """A name under which the row number can be reached, "" where there is none or its names are taken."""
+def _row_number(columns: Iterable[Column]) -> str:
+    """A name under which the row number can be reached, "" where its names are taken."""
     taken = {column.name.lower() for column in columns}
-    for name in _ROW_NUMBERS:
-        if name not in taken:
-            clause = sa.table(table, sa.column(name), schema="main")
-            try:
-                gate.run(sa.select(clause.c[name]).limit(0))
-            except BadStatement:
-                return ""
-            return name
-    return ""
+    return next((name for name in _ROW_NUMBERS if name not in taken), "")
 
 
 def _references(tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]]) -> Iterable[Reference]:

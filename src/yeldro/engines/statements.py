@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Reference, Table
@@ -61,6 +62,9 @@ class Statements:
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is in the key set."""
+        if keys.hangs:
+            reference, parents = keys.hangs
+            return self.is_in(self.pointing(reference), parents, reference.referred)
         clause = self.table(keys.table)
         return self.is_in([clause.c[name] for name in keys.table.identity], keys, keys.table.identity)
 
@@ -118,7 +122,7 @@ class Statements:
     ) -> sa.Insert:
         wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))))
         wanted = self.hanging_on(wanted, reference, parents, since)
-        for other in (into, *without):
+        for other in without:
             wanted = wanted.where(self.lacks_identity(other))
         return self.fill(into, wanted)
 
@@ -155,6 +159,9 @@ class Statements:
 
     # Counting
 
+    def count_all(self, table: Table) -> Rows:
+        return self.count(table)
+
     def count(self, table: Table) -> Rows:
         return sa.select(sa.func.count()).select_from(self.table(table))
 
@@ -170,9 +177,8 @@ class Statements:
         chosen = [sa.select(*self.key_columns(keys, keys.table.identity)) for keys in key_sets]
         return sa.select(sa.func.count()).select_from(sa.union(*chosen).subquery())
 
-    def count_only_in(self, one: KeySet, other: KeySet) -> Rows:
-        here, there = (sa.select(*self.key_columns(keys, keys.table.identity)) for keys in (one, other))
-        return sa.select(sa.func.count()).select_from(sa.except_(here, there).subquery())
+    def count_beyond(self, keys: KeySet, other: KeySet) -> Rows:
+        return self.count_present(keys).where(self.lacks_identity(other))
 
     def count_present(self, keys: KeySet) -> Rows:
         return self.count(keys.table).where(self.has_identity(keys))
@@ -221,6 +227,10 @@ class Statements:
 
     # Changing
 
+    def build_index(self, index: sa.TableClause, reference: Reference) -> Words:
+        table, name = self.table(reference.child), sa.table(index.name)
+        return Words("CREATE INDEX", name, "ON", table, in_brackets(self.pointing(reference)))
+
     def delete(self, keys: KeySet) -> sa.Delete:
         return sa.delete(self.table(keys.table)).where(self.has_identity(keys))
 
@@ -254,6 +264,27 @@ class Statements:
         pairs = zip(reference.referred, _values(reference.referred, defaults), strict=True)
         rows = self.count(reference.parent).where(*(clause.c[name] == value for name, value in pairs))
         return rows if gone is None else rows.where(self.lacks_identity(gone))
+
+
+class Words(sa.sql.expression.Executable, sa.ClauseElement):
+    """A statement that Core has no construct for: words, and the clauses between them."""
+
+    inherit_cache = False
+
+    def __init__(self, *parts: str | sa.ClauseElement) -> None:
+        self.parts = parts
+
+
+@compiles(Words)
+def _compile_words(element: Words, compiler: Any, **_: Any) -> str:
+    return " ".join(
+        part if isinstance(part, str) else compiler.process(part, asfrom=True, include_table=False)
+        for part in element.parts
+    )
+
+
+def in_brackets(columns: Columns) -> sa.ClauseElement:
+    return sa.sql.elements.Grouping(sa.sql.elements.ClauseList(*columns))
 
 
 def _values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.ColumnElement[Any]]:
