@@ -16,7 +16,7 @@ from yeldro.core.schema import OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
-from yeldro.engines.statements import Rows, Statements
+from yeldro.engines.statements import Rows, Statements, Words
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
@@ -89,6 +89,8 @@ class MariadbDatabase(SqlDatabase):
     _statements: MariadbStatements
 
     _broken_cycles = False
+    _aside = 0
+    """Rows that were written to key tables while a run was counted."""
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
         self._raw: Any = connection.connection.driver_connection
@@ -174,22 +176,29 @@ class MariadbDatabase(SqlDatabase):
         return [(verb, labels[name]) for verb, name in plain if name in labels]
 
     def find_changes(self) -> Changes:
+        return Changes(self._count_writes() - self._aside)
+
+    def _count_writes(self) -> int:
         """The session's own counters of rows written, changed and deleted, those of triggers included."""
         rows = self._gate.run_text(
             "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS"
             " WHERE VARIABLE_NAME IN ('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
         )
-        return Changes(sum(int(row[0]) for row in rows))
+        return sum(int(row[0]) for row in rows)
 
     def delete(self, keys: KeySet) -> int:
-        """Rows of a tree whose links cannot be NULL go level by level, those without children first."""
+        """Rows of a tree whose links cannot be NULL go deepest first; with several such links level by level."""
         outgoing = self.schema.outgoing(keys.table)
+        rigid = [reference for reference in outgoing if reference.is_self and not reference.nullable_columns]
         done = 0
-        for reference in outgoing:
-            if reference.is_self and not reference.nullable_columns:
-                while gone := self._gate.run(self._statements.delete_leaves(keys, outgoing)).rowcount:
-                    done += gone
-                break
+        if len(rigid) == 1:
+            levels = self._make_key_set(keys.table)
+            before = self._count_writes()
+            self._fill(levels, self._statements.find_levels(rigid[0], keys, levels))
+            self._aside += self._count_writes() - before
+            done = self._gate.run(self._statements.delete_deepest_first(levels)).rowcount
+        while rigid[1:] and (gone := self._gate.run(self._statements.delete_leaves(keys, rigid)).rowcount):
+            done += gone
         return done + self._delete_by_keys(keys)
 
     def _delete_by_keys(self, keys: KeySet) -> int:
@@ -268,16 +277,44 @@ class MariadbStatements(Statements):
         """Walking the keys. Not locking: that is for references that the engine does not keep."""
         return super().hanging_on(self.count(reference.child), reference, parents)
 
-    def delete_leaves(self, keys: KeySet, outgoing: Sequence[Reference]) -> sa.Delete:
-        """Delete the rows of a key set at which no other row of the table points through a link without NULLs."""
+    def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
+        """Put rows into another key set, marked with how far they are from those that point out of the set.
+
+        A row has one link, so it is met once; rows that hang together in a circle are not met at all.
+        """
+        child, start, above = self.table(reference.child), self.key_table(keys), self.key_table(keys).alias()
+        names = [f"c{place}" for place in range(len(keys.columns))]
+        rows = [child.c[name] == start.c[names[place]] for place, name in enumerate(keys.table.identity)]
+
+        def points_at(parent: sa.FromClause) -> list[sa.ColumnElement[bool]]:
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            return [child.c[name] == parent.c[names[keys.columns.index(referred)]] for name, referred in pairs]
+
+        is_below = sa.exists().where(*points_at(above)).correlate(child)
+        columns = [start.c[name] for name in names]
+        walk = sa.select(*columns, sa.literal_column("0").label("level")).where(*rows, sa.not_(is_below))
+        levels = walk.cte("yeldro_levels", recursive=True)
+        path = levels.join(child, sa.and_(*points_at(levels))).join(start, sa.and_(*rows))
+        step = sa.select(*columns, (levels.c.level + 1).label("level")).select_from(path).prefix_with("STRAIGHT_JOIN")
+        levels = levels.union_all(step)
+        return self.fill(into, sa.select(*levels.c))
+
+    def delete_deepest_first(self, levels: KeySet) -> Words:
+        clause, key_table = self.table(levels.table), self.key_table(levels)
+        pairs = zip(levels.table.identity, self.key_columns(levels, levels.table.identity), strict=True)
+        same = sa.and_(*(clause.c[name] == key for name, key in pairs))
+        level = (key_table.c.round, "FROM", key_table, "WHERE", same)
+        return Words(super().delete(levels), "ORDER BY (SELECT", *level, ") DESC")
+
+    def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
+        """Delete the rows of a key set at which no other row of the table points through these links."""
         clause = self.table(keys.table)
         statement = super().delete(keys)
-        for number, reference in enumerate(outgoing):
-            if reference.is_self and not reference.nullable_columns:
-                other = clause.alias(f"yeldro_child_{number}")
-                pairs = zip(reference.columns, reference.referred, strict=True)
-                below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
-                statement = statement.where(sa.not_(below.correlate(clause)))
+        for number, reference in enumerate(rigid):
+            other = clause.alias(f"yeldro_child_{number}")
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
+            statement = statement.where(sa.not_(below.correlate(clause)))
         return statement
 
     def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:

@@ -267,7 +267,7 @@ class Statements:
 
 
 class Words(sa.sql.expression.Executable, sa.ClauseElement):
-    """A statement that Core has no construct for: words, and the clauses between them."""
+    """A statement that Core has no construct for: words, and the clauses between them. Columns in brackets are bare."""
 
     inherit_cache = False
 
@@ -278,7 +278,9 @@ class Words(sa.sql.expression.Executable, sa.ClauseElement):
 @compiles(Words)
 def _compile_words(element: Words, compiler: Any, **_: Any) -> str:
     return " ".join(
-        part if isinstance(part, str) else compiler.process(part, asfrom=True, include_table=False)
+        part
+        if isinstance(part, str)
+        else compiler.process(part, asfrom=True, include_table=not isinstance(part, sa.sql.elements.Grouping))
         for part in element.parts
     )
 
