@@ -62,6 +62,8 @@ class Server:
         elif self.engine == "postgresql":
             self.run(["DROP SCHEMA public CASCADE", "CREATE SCHEMA public"])
         else:
+            views = [row[0] for row in self.query("SHOW FULL TABLES WHERE Table_type = 'VIEW'")]
+            self.run([f"DROP VIEW {self.quoted(name)}" for name in views])
             names = [self.quoted(row[0]) for row in self.query("SHOW TABLES")]
             self.run(
                 [

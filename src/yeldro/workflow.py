@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yeldro.core.database import Database, KeySet, Mode, Row
@@ -205,7 +205,9 @@ def _read(database: Database, request: Request) -> Selection:
     selection = read_selection(request.asked, database.schema, database.dialect)
     for name in request.show:
         selection.table.find_column(name)
-    return selection
+    if selection.keys is None:
+        return selection
+    return replace(selection, keys=None, listed=database.load_keys(selection.table, selection.keys))
 
 
 def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:

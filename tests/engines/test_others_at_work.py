@@ -17,6 +17,7 @@ from yeldro import workflow
 from yeldro.core.database import Database
 from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
+from yeldro.core.reach import Rule, Rules
 from yeldro.core.schema import OnDelete, Undeclared
 from yeldro.core.selection import Asked
 from yeldro.errors import DatabaseFailed, UsageError, YeldroError
@@ -33,12 +34,16 @@ MEANWHILE = [
 
 
 def run(
-    server: Server, answers: Yes, prepare: Callable[[Database], None] = lambda _: None, wait: float = 2
+    server: Server,
+    answers: Yes,
+    prepare: Callable[[Database], None] = lambda _: None,
+    wait: float = 2,
+    rule: Rule = Rule.DECLARED,
 ) -> RunResult:
     database = server.open(wait=wait)
     try:
         prepare(database)
-        request = Request(Asked("weirs", where=("name IN ('a', 'b')",)))
+        request = Request(Asked("weirs", where=("name IN ('a', 'b')",)), Rules(rule))
         return workflow.delete(database, request, workflow.Manner(), answers)
     except DatabaseFailed as error:  # before anything was shown
         return RunResult(Outcome.STOPPED, None, None, error.message, error.hint, error.status)
@@ -75,7 +80,7 @@ DURING = [
 
 
 @pytest.mark.parametrize("change", DURING)
-@pytest.mark.parametrize("moment", ["find_effects", "delete", "force_checks"])
+@pytest.mark.parametrize("moment", ["find_effects", "delete", "force_checks", "detach"])
 def test_inside_the_run(server: Server, moment: str, change: str) -> None:
     """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at nothing."""
     server.run(TABLES)
@@ -102,7 +107,7 @@ def test_inside_the_run(server: Server, moment: str, change: str) -> None:
 
         setattr(database, moment, late)
 
-    result = run(server, Yes(), prepare)
+    result = run(server, Yes(), prepare, rule=Rule.DETACH if moment == "detach" else Rule.DECLARED)
     others[0].join(20)
     state = image(server)
     weirs = {row[0] for row in state["weirs"]}

@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from yeldro import workflow
-from yeldro.cli.options import database_options, find_database, opened, read_request, selection_options
+from yeldro.cli.options import SELECTING, database_options, find_database, opened, read_request, selection_options
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
 from yeldro.report.documents import make_map
@@ -25,7 +25,7 @@ def command(**options: Any) -> None:
     screen = Screen(options["format"])
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         root = database.schema.find_table(options["table"]) if options["table"] else None
-        chosen = any(options[name] for name in ("where", "keys", "limit", "all_rows"))
+        chosen = any(options[name] for name in SELECTING)
         found = workflow.draw_map(database, root, read_request(database, options) if root and chosen else None)
         if screen.format == "json":
             screen.write_document(make_map(database.name, found))

@@ -25,6 +25,10 @@ if TYPE_CHECKING:
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
+# The options that choose rows by themselves.
+SELECTING = ("where", "keys", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
+
+
 def database_options(*formats: str) -> Callable[[Command], Command]:
     return _together(
         click.option("--db", metavar="DB", help="A path, a URL, or a name from yeldro.toml. Else YELDRO_DB."),
@@ -58,6 +62,15 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
             help="A value for :NAME in a condition.",
         ),
         click.option("--key", "keys", multiple=True, metavar="VALUE", help="A primary key; a,b for a composite one."),
+        click.option(
+            "--keys-from", metavar="FILE", help="Keys from a CSV file whose header names the key; - is stdin."
+        ),
+        click.option("--found-in", metavar="TABLE", help="Rows that have a match in another table."),
+        click.option("--not-found-in", metavar="TABLE", help="Rows that have none."),
+        click.option(
+            "--on", metavar="COL[=COL],…", help="What must be equal in both; else the reference between them."
+        ),
+        click.option("--orphans", is_flag=True, help="Rows whose reference points at no row; --on names one."),
         click.option("--order-by", metavar="COLS", help='With --limit: "COL [desc], …". NULLs come last.'),
         click.option("--limit", type=int, metavar="N", help="With --order-by: the N first rows."),
         click.option("--all-rows", is_flag=True, help="The whole table may go."),
@@ -109,6 +122,8 @@ def opened(place: Place, mode: Mode, wait: float) -> Iterator[Database]:
 
 def read_request(database: Database, options: dict[str, Any]) -> Request:
     """Turn the options of preview and delete into a request."""
+    from yeldro.store.key_file import open_key_file
+
     if options["break_cycles"]:
         database.allow_broken_cycles()
     asked = Asked(
@@ -116,6 +131,11 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
         options["where"],
         options["parameters"],
         options["keys"],
+        open_key_file(options["keys_from"]) if options["keys_from"] else None,
+        options["found_in"],
+        options["not_found_in"],
+        options["on"],
+        options["orphans"],
         options["order_by"],
         options["limit"],
         options["all_rows"],
@@ -144,6 +164,9 @@ def make_delete_line(options: dict[str, Any], matched: int) -> str:
     words += _pairs("--db", _without_password(options["db"]))
     for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
         words += _pairs(name, options[key])
+    for name in ("--keys-from", "--found-in", "--not-found-in", "--on"):
+        words += _pairs(name, options[name[2:].replace("-", "_")])
+    words += ["--orphans"] if options["orphans"] else []
     words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
     words += ["--all-rows"] if options["all_rows"] else []
     words += _pairs("--dependents", options["dependents"])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from yeldro.core.schema import Reference, Schema, Table
@@ -30,6 +30,20 @@ def undeclared_reference(subject: str, distinct: int, fitting: int) -> Caution:
         subject,
         f"By its name, type and values ({fitting:,} of {distinct:,} fit) this is a reference that the schema does not "
         "declare, so nothing follows it. If it is one, put it into yeldro.toml.",
+    )
+
+
+def null_reference(table: Table, columns: Sequence[str], rows: int, *, found: bool) -> Caution:
+    names = ", ".join(columns)
+    effect = (
+        "so they are not among the matched rows"
+        if found
+        else f'so they match as lacking one. Leave them out with --where "{columns[0]} IS NOT NULL"'
+    )
+    return Caution(
+        "null-reference",
+        f"{table.label}.{names}",
+        f"{rows:,} rows of {table.label} hold NULL in {names}. NULL equals nothing, {effect}.",
     )
 
 

@@ -2,32 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
+from yeldro.core.keys import KeySet as KeySet
 from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
+from yeldro.core.values import Value
 
 Row = tuple[Any, ...]
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class KeySet:
-    """A temporary table of row identities of one table, inside the database.
-
-    `columns` are the identity followed by every further column of the table that references point at, so that
-    dependents can be found, and dangling references be looked for, after the rows themselves are gone.
-
-    A key set that `hangs` has no table of its own: it is all rows that point into a stored key set through an enforced
-    reference. Nothing references such rows, and nobody can add one while the rows that they point at are locked.
-    """
-
-    table: Table
-    columns: tuple[str, ...]
-    name: str
-    hangs: tuple[Reference, KeySet] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,14 +155,23 @@ class Database(Protocol):
         ...
 
     def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Iterator[Row]:
-        """Rows of a key set in identity order, streamed. `limit` None: all of them."""
+        """The matched rows of a key set in identity order, streamed. `limit` None: all of them."""
         ...
 
-    def missing_keys(self, selection: Selection) -> list[Row]:
-        """The keys that were asked for and are not in the table."""
+    def find_missing(self, listed: KeySet, limit: int) -> tuple[int, list[Row]]:
+        """How many different keys of a list are not in the table, and the first of them in key order."""
+        ...
+
+    def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
+        """How many rows, the matched ones of a key set or the whole table, hold a NULL in one of `columns`."""
         ...
 
     # Key sets
+
+    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
+        """Send primary keys to the database, a batch at a time, outside of any transaction. One may come twice."""
+        ...
+
     def prepare_key_sets(self, tables: Sequence[Table]) -> None:
         """Called before a transaction is opened for reading: key sets of these tables may be asked for in it."""
         ...

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from yeldro.core.cautions import Caution, unindexed_check, whole_table
+from yeldro.core.cautions import Caution, null_reference, unindexed_check, whole_table
 from yeldro.core.database import Database, KeySet, Row
 from yeldro.core.guards import Guards
 from yeldro.core.reach import Action, Reach, Rules
@@ -15,6 +15,7 @@ from yeldro.core.selection import Asked, Selection
 # From here on building an index takes less time than the scans that it saves.
 _MANY_CHECKS = 20
 _LARGE_TABLE = 10_000
+_MISSING = 100
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,12 +31,16 @@ class Request:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Preview:
-    """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change."""
+    """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change.
+
+    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them.
+    """
 
     database: str
     reach: Reach
     columns: tuple[str, ...]
     sample: tuple[Row, ...]
+    missing: int
     missing_keys: tuple[Row, ...]
     cautions: tuple[Caution, ...]
     refusals: tuple[str, ...]
@@ -52,13 +57,15 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
     selection = reach.selection
     columns = sample_columns(selection, request.show)
     scanned = tuple(_find_scanned(database, reach))
+    missing, missing_keys = database.find_missing(selection.listed, _MISSING) if selection.listed else (0, [])
     return Preview(
         database.name,
         reach,
         columns,
         tuple(database.sample(root_keys(reach), columns, request.sample)),
-        tuple(database.missing_keys(selection)),
-        tuple(_cautions(reach, scanned)),
+        missing,
+        tuple(missing_keys),
+        tuple(_cautions(database, reach, scanned)),
         tuple(_refusals(database, request.guards, reach)),
         scanned,
     )
@@ -89,9 +96,13 @@ def _find_scanned(database: Database, reach: Reach) -> Iterator[Reference]:
                 yield reference
 
 
-def _cautions(reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
+def _cautions(database: Database, reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
     if reach.matched == reach.table_rows > 1:
         yield whole_table(reach.selection.table, reach.matched, meant=reach.selection.all_rows)
+    for match in reach.selection.matches:
+        keys = None if match.found else root_keys(reach)
+        if rows := database.count_nulls(reach.selection.table, match.columns, keys):
+            yield null_reference(reach.selection.table, match.columns, rows, found=match.found)
     for reference in scanned:
         yield unindexed_check(reference)
 

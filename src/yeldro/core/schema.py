@@ -71,7 +71,7 @@ class Table:
     `label` is how a person names it (the schema is left out where it is the default one). `key` is the primary
     key, () without one. `identity` names what fixes one row: a key without NULLs, else the engine's own row
     number; () where there is nothing of the kind. `refusal` says why its rows cannot be deleted safely, "" where they
-    can. `parts` are its partitions at every level, itself included.
+    can. `definition` is the SQL text of a view. `parts` are its partitions at every level, itself included.
     """
 
     name: TableName
@@ -85,6 +85,7 @@ class Table:
     refusal: str = ""
     row_security: bool = False
     parts: frozenset[TableName] = frozenset()
+    definition: str = ""
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:

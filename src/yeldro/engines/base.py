@@ -5,17 +5,21 @@ from __future__ import annotations
 import itertools
 import secrets
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
+from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
+from yeldro.core.values import Value
 from yeldro.engines.gate import Gate
 from yeldro.engines.statements import Statements, Words
 from yeldro.errors import BadStatement, DatabaseFailed, UsageError, YeldroError
+
+_BATCH = 10_000
 
 
 class SqlDatabase(ABC):
@@ -101,11 +105,28 @@ class SqlDatabase(ABC):
     def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Iterator[Row]:
         return self._gate.stream(self._statements.sample(keys, columns, limit))
 
-    def missing_keys(self, selection: Selection) -> list[Row]:
-        table = selection.table
-        return [key for key in selection.keys if not self._gate.number(self._statements.find_key(table, key))]
+    def find_missing(self, listed: KeySet, limit: int) -> tuple[int, list[Row]]:
+        missing = self._statements.find_missing(listed)
+        first = missing.order_by(*self._statements.key_columns(listed, listed.columns)).limit(limit)
+        count = self._gate.number(sa.select(sa.func.count()).select_from(missing.subquery()))
+        return count, [tuple(row) for row in self._gate.run(first)] if count else []
+
+    def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
+        return self._gate.number(self._statements.count_nulls(table, columns, keys))
 
     # Key sets
+
+    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
+        listed = KeySet(table, table.key, next(self._names))
+        self._create_key_table(listed, unique=False)
+        waiting = iter(keys)
+        while batch := list(itertools.islice(waiting, _BATCH)):
+            self._load(listed, [tuple(map(self._statements.adapt, key)) for key in batch])
+        return listed
+
+    def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
+        named = [{f"c{place}": value for place, value in enumerate(key)} for key in batch]
+        self._gate.run_many(self._statements.load(listed), named)
 
     def prepare_key_sets(self, tables: Sequence[Table]) -> None:
         """A read-only transaction may fill temporary tables, but not make them."""
@@ -123,14 +144,16 @@ class SqlDatabase(ABC):
         return keys
 
     @abstractmethod
-    def _create_key_table(self, keys: KeySet) -> None: ...
+    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
+        """Make an empty key table. Only a list of keys from outside may hold one twice."""
 
     def match(self, selection: Selection, into: KeySet) -> int:
         try:
             return self._fill(into, self._statements.match(selection, into))
         except BadStatement as error:
             conditions = "; ".join(condition.text for condition in selection.conditions)
-            raise UsageError(f"The database cannot run the condition: {error.message}", conditions) from error
+            what = "condition" if conditions else "selection"
+            raise UsageError(f"The database cannot run the {what}: {error.message}", conditions) from error
 
     def pull(
         self,

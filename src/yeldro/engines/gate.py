@@ -47,6 +47,12 @@ class Gate:
         self._check()
         return result
 
+    def run_many(self, statement: sa.Executable, rows: list[dict[str, Any]]) -> None:
+        """Send one statement for each of several rows of values."""
+        with self.translated():
+            self.connection.execute(statement, rows)
+        self._check()
+
     def run_text(self, text: str) -> sa.CursorResult[Any]:
         """Send one statement that holds no names or values from outside."""
         with self.translated():

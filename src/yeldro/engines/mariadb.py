@@ -138,10 +138,10 @@ class MariadbDatabase(SqlDatabase):
         if self._raw.open:
             self._gate.run_text("ROLLBACK")
 
-    def _create_key_table(self, keys: KeySet) -> None:
+    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
         empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
-        names = [f"c{keys.columns.index(name)}" for name in keys.table.identity]
+        names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         self._gate.run(CreateKeyTable(keys.name, names, empty))
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
@@ -231,7 +231,8 @@ class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
 @compiles(CreateKeyTable)
 def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
     query = compiler.process(element.query, **options)
-    return f"CREATE TEMPORARY TABLE {element.name} (PRIMARY KEY ({', '.join(element.key)})) ENGINE=InnoDB AS {query}"
+    key = f"(PRIMARY KEY ({', '.join(element.key)}))" if element.key else ""
+    return f"CREATE TEMPORARY TABLE {element.name} {key} ENGINE=InnoDB AS {query}"
 
 
 class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
+from dataclasses import replace
 from typing import Any
 
 from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
@@ -18,6 +19,9 @@ _TABLES = """
 SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, ENGINE) FROM information_schema.TABLES
 WHERE TABLE_SCHEMA IN ({0}) AND TABLE_TYPE IN ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED')
 ORDER BY TABLE_SCHEMA, TABLE_NAME"""
+_VIEWS = """
+SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, VIEW_DEFINITION) FROM information_schema.VIEWS
+WHERE TABLE_SCHEMA IN ({0})"""
 _COLUMNS = """
 SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, DATA_TYPE, IS_NULLABLE, COLUMN_DEFAULT,
 GENERATION_EXPRESSION IS NOT NULL AND GENERATION_EXPRESSION <> '', COALESCE(COLLATION_NAME, ''))
@@ -63,11 +67,13 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
         known = [database, *sorted(wanted - {database})]
     tables_found = _run(gate, _TABLES, known)
     columns, indexes, triggers = (_by_table(_run(gate, query, known)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
+    views = {TableName(row[0], row[1]): row[2] for row in _run(gate, _VIEWS, known)}
     tables = {}
     for schema, name, kind, engine in tables_found:
         place = TableName(schema, name)
         label = name if schema == database else f"{schema}.{name}"
-        tables[place] = _table(place, label, kind, engine, columns[place], indexes[place], triggers[place])
+        found = _table(place, label, kind, engine, columns[place], indexes[place], triggers[place])
+        tables[place] = replace(found, definition=views.get(place) or "")
     references = [
         _reference(tables, rows) for rows in _grouped(_run(gate, _REFERENCES, known)) if _end(rows[0]) in tables
     ]

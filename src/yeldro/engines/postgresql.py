@@ -165,7 +165,14 @@ class PostgresqlDatabase(SqlDatabase):
     def force_checks(self) -> None:
         self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE")
 
-    def _create_key_table(self, keys: KeySet) -> None:
+    def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
+        columns = ", ".join(f"c{place}" for place in range(len(listed.columns)))
+        copy = f"COPY pg_temp.{listed.name} ({columns}) FROM STDIN".encode()
+        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(copy) as writing:
+            for key in batch:
+                writing.write_row(key)
+
+    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
         empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
         self._gate.run(sa.CreateTableAs(empty, keys.name, temporary=True))

@@ -17,7 +17,8 @@ _TABLES = f"""
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, n.nspname = current_schema(), c.relrowsecurity,
   CASE WHEN c.relkind = 'p' THEN ARRAY(SELECT t.relid::oid FROM pg_partition_tree(c.oid) AS t)
     ELSE ARRAY[]::oid[] END,
-  c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits AS i WHERE i.inhparent = c.oid)
+  c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits AS i WHERE i.inhparent = c.oid),
+  CASE WHEN c.relkind = 'v' THEN pg_get_viewdef(c.oid) ELSE '' END
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS} ORDER BY n.nspname, c.relname"""
 _COLUMNS = f"""
@@ -96,7 +97,7 @@ def _table(
     indexes: list[tuple[Any, ...]],
     triggers: list[tuple[Any, ...]],
 ) -> Table:
-    oid, schema, name, kind, is_default, row_security, parts, is_inherited = row
+    oid, schema, name, kind, is_default, row_security, parts, is_inherited, definition = row
     numbers = {column[0]: column[1] for column in columns}
     found = [
         (Index(index, tuple(numbers.get(number, "") for number in keys[:size]), unique), primary)
@@ -117,6 +118,7 @@ def _table(
         refusal="other tables inherit from it, and references do not see their rows" if is_inherited else "",
         row_security=row_security,
         parts=frozenset(names[part] for part in parts if part in names),
+        definition=definition,
     )
 
 

@@ -111,17 +111,19 @@ class SqliteDatabase(SqlDatabase):
     def prepare_key_sets(self, tables: Sequence[Table]) -> None:
         """Temporary tables can be made at any time."""
 
-    def _create_key_table(self, keys: KeySet) -> None:
+    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         table = keys.table
         definitions = [self._definition(table, name, place) for place, name in enumerate(keys.columns)]
-        whole_number = len(table.identity) == 1 and definitions[0] == "c0 INTEGER"
+        whole_number = unique and len(table.identity) == 1 and definitions[0] == "c0 INTEGER"
         if whole_number:
             definitions[0] += " PRIMARY KEY"
-        else:
+        elif unique:
             places = ", ".join(f"c{place}" for place in range(len(table.identity)))
             definitions.append(f"PRIMARY KEY ({places})")
         columns = ", ".join(["round INTEGER NOT NULL", *definitions])
-        self._gate.run_text(f"CREATE TEMP TABLE {keys.name} ({columns}){'' if whole_number else ' WITHOUT ROWID'}")
+        self._gate.run_text(
+            f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
+        )
 
     def _definition(self, table: Table, name: str, place: int) -> str:
         """The same affinity and collation as the column, so that values compare as they do in the table."""

@@ -125,7 +125,10 @@ def _table(
     found = [Index(index, tuple(parts), unique) for index, (unique, parts) in indexes.items()]
     if rowid_key:
         found.insert(0, Index("", key, True))
-    return Table(TableName("main", name), name, kind, columns, key, identity, tuple(found), triggers)
+    definition = sql if kind == "view" else ""
+    return Table(
+        TableName("main", name), name, kind, columns, key, identity, tuple(found), triggers, definition=definition
+    )
 
 
 def find_collations(sql: str) -> dict[str, str]:

@@ -16,6 +16,8 @@ from yeldro.core.schema import Reference, Table
 from yeldro.core.selection import Order, Selection
 from yeldro.engines.fragment import Fragment
 
+# What `round` says of matched rows; dependents get a number from 0 on.
+_MATCHED = "-1"
 Columns = Sequence[sa.ColumnElement[Any]]
 Rows = sa.Select[*tuple[Any, ...]]
 
@@ -68,6 +70,15 @@ class Statements:
         clause = self.table(keys.table)
         return self.is_in([clause.c[name] for name in keys.table.identity], keys, keys.table.identity)
 
+    def is_matched(self, keys: KeySet) -> sa.ColumnElement[bool]:
+        """Whether a row was put into the key set as a matched one, and not as a dependent of another."""
+        clause, names = self.table(keys.table), keys.table.identity
+        matched = sa.select(*self.key_columns(keys, names)).where(
+            self.key_table(keys).c.round == sa.literal_column(_MATCHED)
+        )
+        inside: sa.ColumnElement[bool] = _tuple([clause.c[name] for name in names]).in_(matched)
+        return inside
+
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is not in the key set."""
         clause = self.table(keys.table)
@@ -80,19 +91,41 @@ class Statements:
         return [clause.c[name] for name in reference.columns]
 
     def is_selected(self, selection: Selection) -> list[sa.ColumnElement[bool]]:
+        clause = self.table(selection.table)
         wanted: list[sa.ColumnElement[bool]] = [Fragment(one, self.adapt) for one in selection.conditions]
-        if selection.keys:
-            wanted.append(sa.or_(*(self.is_key(selection.table, key) for key in selection.keys)))
+        if selection.view:
+            shown = self.table(selection.view.table)
+            rows = sa.select(*(shown.c[name] for name in selection.view.key)).where(*wanted)
+            wanted = [_tuple([clause.c[name] for name in selection.table.key]).in_(rows)]
+        if selection.listed:
+            wanted.append(
+                self.is_in([clause.c[name] for name in selection.table.key], selection.listed, selection.table.key)
+            )
+        for match in selection.matches:
+            found = self.has_equal(
+                [clause.c[own] for own in match.columns], match.other, [one for _, one in match.pairs]
+            )
+            wanted.append(found if match.found else sa.not_(found))
+        if selection.orphans:
+            wanted.append(sa.or_(*(self.lacks_parent(reference) for reference in selection.orphans)))
         return wanted
 
-    def is_key(self, table: Table, key: Sequence[Any]) -> sa.ColumnElement[bool]:
-        clause = self.table(table)
-        return sa.and_(*(clause.c[name] == self.adapt(value) for name, value in zip(table.key, key, strict=True)))
+    def has_equal(self, columns: Columns, other: Table, names: Sequence[str]) -> sa.ColumnElement[bool]:
+        """Whether some row of another table has the same values."""
+        there = self.table(other).alias("yeldro_other")
+        pairs = zip(columns, names, strict=True)
+        return sa.exists().where(*(column == there.c[name] for column, name in pairs))
+
+    def lacks_parent(self, reference: Reference) -> sa.ColumnElement[bool]:
+        child = self.table(reference.child)
+        filled = [child.c[name].is_not(None) for name in reference.columns]
+        found = self.has_equal(self.pointing(reference), reference.parent, reference.referred)
+        return sa.and_(*filled, sa.not_(found))
 
     # Filling key sets
 
     def match(self, selection: Selection, into: KeySet) -> sa.Insert:
-        wanted: Rows = sa.select(*self.carried(into), sa.literal_column("0")).where(*self.is_selected(selection))
+        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(_MATCHED)).where(*self.is_selected(selection))
         if selection.limit is not None:
             wanted = wanted.order_by(*self.first_rows(selection)).limit(selection.limit)
         return self.fill(into, wanted)
@@ -184,12 +217,19 @@ class Statements:
         return self.count(keys.table).where(self.has_identity(keys))
 
     def count_dangling(self, reference: Reference, keys: KeySet) -> Rows:
-        child = self.table(reference.child)
-        parent = self.table(reference.parent).alias("yeldro_parent")
-        pairs = zip(self.pointing(reference), reference.referred, strict=True)
-        found = sa.exists().where(*(column == parent.c[referred] for column, referred in pairs))
-        filled = [child.c[name].is_not(None) for name in reference.columns]
-        return self.count_present(keys).where(*filled, sa.not_(found))
+        return self.count_present(keys).where(self.lacks_parent(reference))
+
+    def find_missing(self, listed: KeySet) -> Rows:
+        names = listed.columns
+        clause = self.table(listed.table)
+        pairs = zip(names, self.key_columns(listed, names), strict=True)
+        found = sa.exists().where(*(clause.c[name] == key for name, key in pairs))
+        return sa.select(*self.key_columns(listed, names)).where(sa.not_(found)).distinct()
+
+    def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> Rows:
+        clause = self.table(table)
+        rows = self.count(table) if keys is None else self.count(table).where(self.is_matched(keys))
+        return rows.where(sa.or_(*(clause.c[name].is_(None) for name in columns)))
 
     # Rows
 
@@ -219,11 +259,13 @@ class Statements:
 
     def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Rows:
         clause = self.table(keys.table)
-        rows = sa.select(*(clause.c[name] for name in columns)).where(self.has_identity(keys))
+        rows = sa.select(*(clause.c[name] for name in columns)).where(self.is_matched(keys))
         return rows.order_by(*(clause.c[name] for name in keys.table.identity)).limit(limit)
 
-    def find_key(self, table: Table, key: Sequence[Any]) -> Rows:
-        return self.count(table).where(self.is_key(table, key))
+    def load(self, listed: KeySet) -> sa.Insert:
+        target = self.key_table(listed)
+        named: dict[Any, Any] = {column: sa.bindparam(column.name) for column in target.c if column.name != "round"}
+        return sa.insert(target).values({**named, target.c.round: sa.literal_column("0")})
 
     # Changing
 

@@ -90,6 +90,7 @@ def make_preview(preview: Preview) -> Document:
         "table": reach.selection.table.label,
         "table_rows": reach.table_rows,
         "matched": reach.matched,
+        "missing": preview.missing,
         "missing_keys": [list(key) for key in preview.missing_keys],
         "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
         "reach": [

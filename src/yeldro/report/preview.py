@@ -23,10 +23,10 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         f"{table.label} in {preview.database}: {reach.matched:,} of {count(reach.table_rows, 'row')} match{share}",
         style="bold",
     )
-    if preview.missing_keys:
+    if preview.missing:
         keys = ", ".join("/".join(map(str, key)) for key in preview.missing_keys[:10])
-        more = f" and {len(preview.missing_keys) - 10} more" if len(preview.missing_keys) > 10 else ""
-        yield Text(f"{count(len(preview.missing_keys), 'key')} not in the table: {keys}{more}")
+        more = f" and {preview.missing - 10:,} more" if preview.missing > 10 else ""
+        yield Text(f"{count(preview.missing, 'key')} not in the table: {keys}{more}")
     if reach.matched:
         yield from _sample(preview, width)
         yield from _parts(preview)
