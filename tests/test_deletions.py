@@ -50,7 +50,8 @@ def test_the_preview_says_what_the_deletion_then_does(yeldro: Yeldro, gauges: Pa
         "action": "detach",
         "via": ["photos.visit_id -> visits.id"],
     }
-    assert (preview["stops"], preview["cautions"], preview["refusals"]) == ([], [], [])
+    assert [one["name"] for one in preview["cautions"]] == ["trigger"]
+    assert (preview["stops"], preview["refusals"]) == ([], [])
     result = yeldro("delete", *STATIONS, "--yes", "--expect", "6", "--format", "json")
     document = json.loads(result.out)
     assert (result.status, document["kind"], document["outcome"]) == (0, "delete", "committed")

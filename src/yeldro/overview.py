@@ -4,6 +4,7 @@ COMMANDS = {
     "survey": "What is in the database: tables, keys, references.",
     "preview": "Which rows match and what hangs on them; changes nothing.",
     "delete": "Preview, ask, delete in the right order, check, commit.",
+    "review": "What the DELETE statements of a script would do; runs none of them.",
     "map": "The tables in deletion order and what references what.",
     "demo": "Make the Larkwater demo database and walk through the job.",
 }

@@ -12,10 +12,12 @@ from yeldro.core.map import TableMap, make_map
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
-from yeldro.core.preview import Preview, Request, make_preview, root_keys, sample_columns
-from yeldro.core.reach import Reach, find_reach, tables_in_reach
+from yeldro.core.preview import Preview, Request, make_preview, sample_columns
+from yeldro.core.reach import Reach, find_reach, root_keys, tables_in_reach
+from yeldro.core.review import Review, make_review, read_removals, tables_in_review
 from yeldro.core.run import run_plan
 from yeldro.core.schema import Table
+from yeldro.core.script import read_script
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.survey import TableSurvey, find_survey
 from yeldro.core.tally import Tally
@@ -69,6 +71,20 @@ def preview(database: Database, request: Request) -> Preview:
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with _transaction(database, Mode.READ):
         return make_preview(database, request, find_reach(database, selection, request.rules))
+
+
+def review(database: Database, text: str, dialect: str | None) -> Review:
+    """Judge a script of statements, in a transaction that cannot change anything."""
+    try:
+        script = read_script(text, dialect or database.dialect)
+    except ValueError:
+        raise UsageError(
+            f"There is no dialect {dialect!r}.", "Such as: sqlite, postgres, mysql, tsql, oracle."
+        ) from None
+    found = read_removals(database, script, database.dialect)
+    database.prepare_key_sets(tables_in_review(database, found))
+    with _transaction(database, Mode.READ):
+        return make_review(database, found)
 
 
 @contextmanager

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from yeldro.core.cautions import read_strict
 from yeldro.core.database import Database, Mode
 from yeldro.core.guards import Guards, read_expected
 from yeldro.core.preview import Request
@@ -74,6 +75,7 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
         click.option("--order-by", metavar="COLS", help='With --limit: "COL [desc], …". NULLs come last.'),
         click.option("--limit", type=int, metavar="N", help="With --order-by: the N first rows."),
         click.option("--all-rows", is_flag=True, help="The whole table may go."),
+        click.option("--unparsed", is_flag=True, help="Take a condition that only the database can read."),
         click.option(
             "--dependents",
             multiple=True,
@@ -84,6 +86,14 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
             "--break-cycles",
             is_flag=True,
             help="On MariaDB: circles without a column that may be NULL go with its checks off; ours stay on.",
+        ),
+        click.option(
+            "--strict",
+            multiple=True,
+            is_flag=False,
+            flag_value="all",
+            metavar="[NAME]",
+            help="Cautions stop: all, or those named.",
         ),
         click.option("--show", multiple=True, metavar="COLS", help="Columns of the sample, with commas."),
         click.option("--sample", default="10", show_default=True, metavar="N|all", help="Matched rows to show."),
@@ -139,12 +149,18 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
         options["order_by"],
         options["limit"],
         options["all_rows"],
+        options["unparsed"],
     )
     expect = options.get("expect")
     return Request(
         asked,
         read_rules(options["dependents"], database.schema),
-        Guards(read_expected(expect) if expect else None, options.get("max_rows"), options.get("max_share")),
+        Guards(
+            read_expected(expect) if expect else None,
+            options.get("max_rows"),
+            options.get("max_share"),
+            read_strict(options["strict"]),
+        ),
         tuple(name.strip() for text in options["show"] for name in text.split(",") if name.strip()),
         _read_sample(options["sample"]),
     )
@@ -170,6 +186,8 @@ def make_delete_line(options: dict[str, Any], matched: int) -> str:
     words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
     words += ["--all-rows"] if options["all_rows"] else []
     words += _pairs("--dependents", options["dependents"])
+    words += ["--unparsed"] if options["unparsed"] else []
+    words += _pairs("--strict", options["strict"])
     words += ["--break-cycles"] if options["break_cycles"] else []
     return " ".join(quote_word(word) for word in [*words, "--expect", str(matched)])
 

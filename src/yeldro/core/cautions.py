@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.schema import Reference, Schema, Table
+from yeldro.core.schema import Reference, Schema, Table, nearest
+from yeldro.errors import UsageError
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,8 +16,67 @@ class Caution:
     message: str
 
 
-def whole_table(table: Table, rows: int, *, meant: bool) -> Caution:
-    advice = "As --all-rows says." if meant else "If that is meant, say --all-rows; if not, narrow the condition."
+# Every caution there is, for --strict.
+NAMES = (
+    "whole-table",
+    "always-true",
+    "never-true",
+    "null-in-list",
+    "null-left-out",
+    "null-reference",
+    "outer-column",
+    "quoted-word",
+    "mixed-and-or",
+    "text-as-number",
+    "case-blind",
+    "wildcard",
+    "end-of-day",
+    "approximate-number",
+    "changing-condition",
+    "not-unique",
+    "unparsed",
+    "ties-at-limit",
+    "no-key",
+    "unindexed-reference",
+    "undeclared-reference",
+    "unenforced-reference",
+    "trigger",
+    "row-security",
+    "not-transactional",
+)
+
+
+def read_strict(texts: Sequence[str]) -> frozenset[str]:
+    """The cautions that stop a run. UsageError for a name that there is not."""
+    wanted = {name.strip() for text in texts for name in text.split(",")}
+    for name in wanted - {*NAMES, "all"}:
+        raise UsageError(f"There is no caution {name!r}.", nearest(name, NAMES, "cautions"))
+    return frozenset(NAMES if "all" in wanted else wanted)
+
+
+def ties_at_limit(table: Table, limit: int, columns: Sequence[str], rows: int) -> Caution:
+    return Caution(
+        "ties-at-limit",
+        f"{table.label}.{', '.join(columns)}",
+        f"{rows:,} more rows have the same {', '.join(columns)} as the last of the {limit:,}, and only the key decided "
+        "between them. Add a column to --order-by, or change --limit.",
+    )
+
+
+def converted_values(table: Table, warnings: int) -> Caution:
+    return Caution(
+        "text-as-number",
+        table.label,
+        f"The database warned {warnings:,} times that it could not turn a value into the type that it is compared "
+        "with, and went on with another one. Compare values of one type.",
+    )
+
+
+WHOLE_IS_MEANT = "As --all-rows says."
+WHOLE_IS_NOT = "If that is meant, say --all-rows; if not, narrow the condition."
+
+
+def whole_table(table: Table, rows: int, advice: str) -> Caution:
     return Caution(
         "whole-table",
         table.label,

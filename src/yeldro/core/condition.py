@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import sqlglot
 from sqlglot import exp
@@ -13,6 +13,32 @@ from yeldro.core.schema import Family, Table, nearest
 from yeldro.core.values import Parameter, Value
 from yeldro.errors import UsageError
 
+# Functions of the engines that write, lock, wait or reach outside of the database.
+_NOT_LOOKING = {
+    *(
+        "nextval",
+        "setval",
+        "lastval",
+        "set_config",
+        "pg_notify",
+        "pg_sleep",
+        "pg_terminate_backend",
+        "pg_cancel_backend",
+    ),
+    *(
+        "pg_cancel_backend",
+        "pg_reload_conf",
+        "dblink",
+        "dblink_exec",
+        "lo_import",
+        "lo_export",
+        "lo_unlink",
+        "lo_create",
+        "pg_read_file",
+    ),
+    *("pg_advisory_lock", "pg_advisory_xact_lock", "sleep", "benchmark", "get_lock", "release_lock", "load_file"),
+    *("load_extension", "writefile", "edit"),
+}
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In, exp.Is, exp.Like)
 
 
@@ -26,25 +52,50 @@ class Bound:
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """`text` is what was written; `pieces` is the same, cut at the parameters; `columns` are those of the table."""
+    """`text` is what was written; `pieces` is the same, cut at the parameters; `columns` are those of the table.
+
+    `tree` is how the parser read it in `dialect`, None where it could not; `values` are those of the parameters.
+    """
 
     text: str
     pieces: tuple[str | Bound, ...]
     columns: tuple[str, ...]
+    tree: exp.Expr | None = None
+    dialect: str = ""
+    values: Mapping[str, Value] = field(default_factory=dict)
+
+    def derive(self, text: str) -> Condition:
+        """Another expression over the same table, with the same parameters."""
+        return Condition(text, tuple(_pieces(text, self.dialect, self.values)), (), None, self.dialect, self.values)
 
 
 def read_condition(
-    text: str, table: Table, dialect: str, parameters: Mapping[str, Parameter], option: str = "--where"
+    text: str,
+    table: Table,
+    dialect: str,
+    parameters: Mapping[str, Parameter],
+    option: str = "--where",
+    *,
+    unparsed: bool = False,
 ) -> Condition:
     """Read `text` as exactly one condition over `table` in the engine's dialect.
 
     UsageError with the place where it cannot be read, for a comment, for a column that the table does not have
-    and for a parameter without a value.
+    for a function that does more than look, and for a parameter without a value. With `unparsed` a condition that the
+    parser cannot read is taken as it is.
     """
-    tree = _parse(text, dialect, option)
+    try:
+        tree = _parse(text, dialect, option)
+    except UsageError:
+        if not (unparsed and text.strip() and _is_closed(text)):
+            raise
+        return Condition(text, (text,), (), None, dialect)
+    _check_functions(tree, option)
     columns = tuple(dict.fromkeys(_find_columns(tree, text, table, option)))
     families = _families_of_parameters(tree, table)
-    return Condition(text, tuple(_cut(text, dialect, parameters, families, option)), columns)
+    pieces = tuple(_cut(text, dialect, parameters, families, option))
+    values = {piece.name: piece.value for piece in pieces if isinstance(piece, Bound)}
+    return Condition(text, pieces, columns, tree, dialect, values)
 
 
 def _parse(text: str, dialect: str, option: str) -> exp.Expr:
@@ -67,6 +118,34 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
     if len(trees) != 1 or trees[0] is None:
         raise UsageError(f"The condition of {option} is not exactly one SQL condition.", text)
     return trees[0]
+
+
+def _is_closed(text: str) -> bool:
+    """Whether a text that the parser cannot read closes its brackets and quotes, and holds no comment and no second
+    statement. An engine may read quotes otherwise: that is why rows are fixed by key and previews read-only."""
+    depth, quote = 0, ""
+    for place, sign in enumerate(text):
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign in "'\"`":
+            quote = sign
+        elif sign == ";" or text[place : place + 2] in ("--", "/*") or sign in "#\\":
+            return False
+        else:
+            depth += (sign == "(") - (sign == ")")
+            if depth < 0:
+                return False
+    return not quote and not depth
+
+
+def _check_functions(tree: exp.Expr, option: str) -> None:
+    for node in tree.find_all(exp.Func):
+        name = node.name if isinstance(node, exp.Anonymous) else node.sql_name()
+        if name.lower() in _NOT_LOOKING:
+            raise UsageError(
+                f"The condition of {option} calls {name.lower()}, which does more than look.",
+                "A condition may only look at rows.",
+            )
 
 
 def _place_of(error: ParseError, text: str) -> int:
@@ -127,18 +206,30 @@ def _cut(
     families: Mapping[str, Family],
     option: str,
 ) -> Iterator[str | Bound]:
-    tokens = sqlglot.tokenize(text, read=dialect)
+    values = {}
+    for _, name in _places(text, dialect):
+        if name not in parameters:
+            raise UsageError(
+                f"The condition of {option} needs a value for :{name}.",
+                f"Give it with -p {name}=VALUE.",
+            )
+        values[name] = parameters[name].value(families.get(name))
+    yield from _pieces(text, dialect, values)
+
+
+def _pieces(text: str, dialect: str, values: Mapping[str, Value]) -> Iterator[str | Bound]:
     done = 0
+    for place, name in _places(text, dialect):
+        yield text[done:place]
+        yield Bound(name, values[name])
+        done = place + 1 + len(name)
+    yield text[done:]
+
+
+def _places(text: str, dialect: str) -> Iterator[tuple[int, str]]:
+    """Where the parameters stand, and their names."""
+    tokens = sqlglot.tokenize(text, read=dialect)
     for colon, word in zip(tokens, tokens[1:], strict=False):
         is_name = word.text.isidentifier() and word.start == colon.end + 1 and text[word.start] == word.text[:1]
-        if colon.token_type.name != "COLON" or not is_name:
-            continue
-        if word.text not in parameters:
-            raise UsageError(
-                f"The condition of {option} needs a value for :{word.text}.",
-                f"Give it with -p {word.text}=VALUE.",
-            )
-        yield text[done : colon.start]
-        yield Bound(word.text, parameters[word.text].value(families.get(word.text)))
-        done = word.end + 1
-    yield text[done:]
+        if colon.token_type.name == "COLON" and is_name:
+            yield colon.start, word.text

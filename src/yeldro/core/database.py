@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
+from yeldro.core.condition import Condition
 from yeldro.core.keys import KeySet as KeySet
 from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 
 Row = tuple[Any, ...]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +36,16 @@ class ColumnProfile:
     largest: Any
 
 
+class Quirk(StrEnum):
+    """How an engine reads a condition otherwise than the standard does."""
+
+    TEXTS_AS_NUMBERS = "a text that meets a number is turned into one"
+    UNTYPED = "values are compared by what they are, numbers before texts; days are texts"
+    QUOTED_TEXTS = "a word in double quotes may be a text"
+    PIPES_ARE_OR = "|| means OR"
+    BLIND_LIKE = "LIKE ignores case"
+
+
 @dataclass(frozen=True, slots=True)
 class Abilities:
     """What an engine can do, asked for by need and not by name.
@@ -48,6 +60,7 @@ class Abilities:
     circle_rules: frozenset[OnDelete]
     circle_hint: str = ""
     own_row: bool = True
+    quirks: frozenset[Quirk] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +127,9 @@ class Database(Protocol):
     abilities: Abilities
     schema: Schema
 
+    converted: int
+    """How often the database warned, while it matched rows, that it could not turn one value into another's type."""
+
     def close(self) -> None: ...
 
     def allow_broken_cycles(self) -> None:
@@ -133,6 +149,10 @@ class Database(Protocol):
 
     def force_checks(self) -> None:
         """Have everything checked now that the database would only check at the commit."""
+        ...
+
+    def attempt(self, work: Callable[[], T]) -> T:
+        """Do something inside the open transaction that may fail without ending it. Passes its error on."""
         ...
 
     # Looking
@@ -164,6 +184,30 @@ class Database(Protocol):
 
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
         """How many rows, the matched ones of a key set or the whole table, hold a NULL in one of `columns`."""
+        ...
+
+    def count_ties(self, selection: Selection, keys: KeySet) -> int:
+        """How many selected rows the limit left out although they are like the last of the matched ones in order."""
+        ...
+
+    def count_filled(self, keys: KeySet, columns: Sequence[str]) -> list[int]:
+        """For each column, how many of the matched rows hold a value."""
+        ...
+
+    def count_steps(self, table: Table, conditions: Sequence[Condition]) -> list[int]:
+        """For each condition, how many rows meet it and all those before it."""
+        ...
+
+    def try_count(self, table: Table, condition: Condition) -> int | None:
+        """How many rows meet a condition of our own making, None where the database cannot run it."""
+        ...
+
+    def try_number(self, expression: Condition) -> int | None:
+        """The number that an expression gives, None where the database cannot run it."""
+        ...
+
+    def find_spellings(self, keys: KeySet, column: str, limit: int) -> list[str]:
+        """The values of a column among the matched rows that differ byte by byte."""
         ...
 
     # Key sets
@@ -219,6 +263,14 @@ class Database(Protocol):
 
     def default_has_parent(self, reference: Reference, gone: KeySet | None) -> bool:
         """Whether the defaults of the reference's columns are NULL or those of a row that is not in `gone`."""
+        ...
+
+    def merge(self, keys: KeySet, into: KeySet) -> int:
+        """Put the rows of a key set into a stored one of the same table. Returns how many were not there yet."""
+        ...
+
+    def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> int:
+        """How many groups of several rows with the same values in `columns` are in a key set whole."""
         ...
 
     def count_union(self, key_sets: Sequence[KeySet]) -> int:

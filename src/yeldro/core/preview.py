@@ -5,10 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from yeldro.core.cautions import Caution, null_reference, unindexed_check, whole_table
-from yeldro.core.database import Database, KeySet, Row
+from yeldro.core.cautions import (
+    WHOLE_IS_MEANT,
+    WHOLE_IS_NOT,
+    Caution,
+    converted_values,
+    find_schema_cautions,
+    null_reference,
+    ties_at_limit,
+    unindexed_check,
+    whole_table,
+)
+from yeldro.core.database import Database, Row
+from yeldro.core.doubts import find_doubts
 from yeldro.core.guards import Guards
-from yeldro.core.reach import Action, Reach, Rules
+from yeldro.core.hints import Part, find_hints, find_parts
+from yeldro.core.reach import Action, Reach, Rules, root_keys
 from yeldro.core.schema import Reference
 from yeldro.core.selection import Asked, Selection
 
@@ -16,6 +28,8 @@ from yeldro.core.selection import Asked, Selection
 _MANY_CHECKS = 20
 _LARGE_TABLE = 10_000
 _MISSING = 100
+# Cautions about a table that matter whenever a run touches it.
+_OF_TABLES = {"trigger", "row-security", "unenforced-reference"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +58,8 @@ class Preview:
     missing_keys: tuple[Row, ...]
     cautions: tuple[Caution, ...]
     refusals: tuple[str, ...]
+    parts: tuple[Part, ...] = ()
+    hints: tuple[str, ...] = ()
     scanned: tuple[Reference, ...] = ()
     """References that the engine would check by scanning a large table once for each of many deleted rows."""
 
@@ -56,17 +72,21 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
     """Look at a reach whose key sets stand in the open transaction."""
     selection = reach.selection
     columns = sample_columns(selection, request.show)
+    sample = tuple(database.sample(root_keys(reach), columns, request.sample))
     scanned = tuple(_find_scanned(database, reach))
+    cautions = tuple(_cautions(database, request, reach, scanned))
     missing, missing_keys = database.find_missing(selection.listed, _MISSING) if selection.listed else (0, [])
     return Preview(
         database.name,
         reach,
         columns,
-        tuple(database.sample(root_keys(reach), columns, request.sample)),
+        sample,
         missing,
         tuple(missing_keys),
-        tuple(_cautions(database, reach, scanned)),
-        tuple(_refusals(database, request.guards, reach)),
+        cautions,
+        tuple(_refusals(database, request.guards, reach, cautions)),
+        find_parts(database, selection),
+        tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
         scanned,
     )
 
@@ -77,10 +97,6 @@ def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]
     known = set(table.column_names)
     asked = [table.find_column(name).name for name in show] or list(table.column_names)
     return tuple(name for name in dict.fromkeys([*table.key, *selection.columns, *asked]) if name in known)
-
-
-def root_keys(reach: Reach) -> KeySet:
-    return next(keys for keys, _ in reach.deleted if keys.table is reach.selection.table)
 
 
 def _is_whole_table(reach: Reach) -> bool:
@@ -96,18 +112,34 @@ def _find_scanned(database: Database, reach: Reach) -> Iterator[Reference]:
                 yield reference
 
 
-def _cautions(database: Database, reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
+def _cautions(database: Database, request: Request, reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
+    selection, root = reach.selection, root_keys(reach)
+    expect = request.guards.expect
+    doubts = find_doubts(database, selection, root, expect is not None and expect.low == expect.high == 1)
+    yield from doubts
+    if database.converted and all(one.name != "text-as-number" for one in doubts):
+        yield converted_values(selection.table, database.converted)
+    if selection.limit is not None and reach.matched and (ties := database.count_ties(selection, root)):
+        names = [order.column for order in selection.order]
+        yield ties_at_limit(selection.table, selection.limit, names, ties)
     if reach.matched == reach.table_rows > 1:
-        yield whole_table(reach.selection.table, reach.matched, meant=reach.selection.all_rows)
+        yield whole_table(
+            reach.selection.table, reach.matched, WHOLE_IS_MEANT if reach.selection.all_rows else WHOLE_IS_NOT
+        )
     for match in reach.selection.matches:
         keys = None if match.found else root_keys(reach)
         if rows := database.count_nulls(reach.selection.table, match.columns, keys):
             yield null_reference(reach.selection.table, match.columns, rows, found=match.found)
     for reference in scanned:
         yield unindexed_check(reference)
+    touched = dict.fromkeys(part.table for part in reach.parts if part.rows)
+    for table in touched:
+        for caution in find_schema_cautions(database.schema, table):
+            if caution.name in _OF_TABLES or (caution.name == "no-key" and table is selection.table):
+                yield caution
 
 
-def _refusals(database: Database, guards: Guards, reach: Reach) -> Iterator[str]:
+def _refusals(database: Database, guards: Guards, reach: Reach, cautions: Sequence[Caution]) -> Iterator[str]:
     label = reach.selection.table.label
     if guards.expect and not guards.expect.holds(reach.matched):
         yield f"{guards.expect} rows of {label} were expected, {reach.matched:,} match."
@@ -127,3 +159,6 @@ def _refusals(database: Database, guards: Guards, reach: Reach) -> Iterator[str]
                         f"{part.rows:,} rows are {share:.1f} % of {part.table.label}, "
                         f"more than --max-share {guards.max_share:g}."
                     )
+    for caution in cautions:
+        if caution.name in guards.strict:
+            yield f"{caution.message} (--strict {caution.name})"

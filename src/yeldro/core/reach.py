@@ -158,6 +158,10 @@ class Reach:
         return (*(keys for keys, _ in self.deleted), *(detachment.keys for detachment in self.detached))
 
 
+def root_keys(reach: Reach) -> KeySet:
+    return next(keys for keys, _ in reach.deleted if keys.table is reach.selection.table)
+
+
 def find_reach(database: Database, selection: Selection, rules: Rules, *, store: bool = False) -> Reach:
     """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited.
 

@@ -59,6 +59,7 @@ class Asked:
     order_by: str | None = None
     limit: int | None = None
     all_rows: bool = False
+    unparsed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,10 +96,12 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
     named = schema.find_table(asked.table)
     view = trace_view(named, schema, dialect) if named.kind == "view" else None
     table = view.base if view else named
-    _check_table(table)
+    check_table(table)
     _check_choice(asked, named)
     parameters = {parameter.name: parameter for parameter in map(read_parameter, asked.parameters)}
-    conditions = tuple(read_condition(text, named, dialect, parameters) for text in asked.where)
+    conditions = tuple(
+        read_condition(text, named, dialect, parameters, unparsed=asked.unparsed) for text in asked.where
+    )
     used = {piece.name for condition in conditions for piece in condition.pieces if isinstance(piece, Bound)}
     for name in parameters:
         if name not in used:
@@ -116,7 +119,8 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
     )
 
 
-def _check_table(table: Table) -> None:
+def check_table(table: Table) -> Table:
+    """The table itself, if its rows can be told apart and deleted. UsageError or Refused where not."""
     if table.kind != "table":
         raise UsageError(f"{table.label} is a {table.kind}, not a table.", "Name the table whose rows should go.")
     if table.refusal:
@@ -126,6 +130,7 @@ def _check_table(table: Table) -> None:
             f"{table.label} has nothing that tells its rows apart.",
             "Rows can be fixed only by a key without NULLs.",
         )
+    return table
 
 
 def _check_choice(asked: Asked, named: Table) -> None:

@@ -5,19 +5,20 @@ from __future__ import annotations
 import itertools
 import secrets
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row
+from yeldro.core.condition import Condition
+from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, T
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 from yeldro.engines.gate import Gate
 from yeldro.engines.statements import Statements, Words
-from yeldro.errors import BadStatement, DatabaseFailed, UsageError, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, YeldroError
 
 _BATCH = 10_000
 
@@ -28,6 +29,9 @@ class SqlDatabase(ABC):
     dialect: str
     abilities: Abilities
     schema: Schema
+    converted = 0
+    _counts_key_rows = False
+    """Whether rows that go into key tables are among those that `_count_written` counts."""
 
     def __init__(self, name: str, gate: Gate, statements: Statements) -> None:
         self.name = name
@@ -114,6 +118,41 @@ class SqlDatabase(ABC):
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
         return self._gate.number(self._statements.count_nulls(table, columns, keys))
 
+    def count_ties(self, selection: Selection, keys: KeySet) -> int:
+        return self._gate.number(self._statements.count_ties(selection, keys))
+
+    def count_filled(self, keys: KeySet, columns: Sequence[str]) -> list[int]:
+        return [int(count) for count in self._gate.run(self._statements.count_filled(keys, columns)).one()]
+
+    def count_steps(self, table: Table, conditions: Sequence[Condition]) -> list[int]:
+        return [int(count) for count in self._gate.run(self._statements.count_steps(table, conditions)).one()]
+
+    def try_count(self, table: Table, condition: Condition) -> int | None:
+        fragment = self._statements.fragment(condition)
+        return self._try(self._statements.count(table).where(fragment))
+
+    def try_number(self, expression: Condition) -> int | None:
+        return self._try(sa.select(self._statements.fragment(expression)))
+
+    def _try(self, statement: sa.Executable) -> int | None:
+        with suppress(DatabaseFailed):
+            return self.attempt(lambda: self._gate.number(statement))
+        return None
+
+    def attempt(self, work: Callable[[], T]) -> T:
+        self._gate.run_text("SAVEPOINT yeldro_try")
+        try:
+            return work()
+        except YeldroError:
+            self._gate.run_text("ROLLBACK TO SAVEPOINT yeldro_try")
+            raise
+        finally:
+            self._gate.run_text("RELEASE SAVEPOINT yeldro_try")
+
+    def find_spellings(self, keys: KeySet, column: str, limit: int) -> list[str]:
+        rows = self._gate.run(self._statements.find_spellings(keys, column, limit))
+        return [str(row[0]) for row in rows if row[0] is not None]
+
     # Key sets
 
     def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
@@ -148,12 +187,20 @@ class SqlDatabase(ABC):
         """Make an empty key table. Only a list of keys from outside may hold one twice."""
 
     def match(self, selection: Selection, into: KeySet) -> int:
+        before = self._count_written()
         try:
-            return self._fill(into, self._statements.match(selection, into))
+            matched = self._fill(into, self._statements.match(selection, into))
         except BadStatement as error:
             conditions = "; ".join(condition.text for condition in selection.conditions)
             what = "condition" if conditions else "selection"
             raise UsageError(f"The database cannot run the {what}: {error.message}", conditions) from error
+        if self._count_written() != before + matched * self._counts_key_rows:
+            raise Refused("The condition changed rows: a function in it writes.", "A condition may only look at rows.")
+        return matched
+
+    def _count_written(self) -> int:
+        """Rows written so far by what a condition may call. Where a condition cannot write, nothing is counted."""
+        return 0
 
     def pull(
         self,
@@ -191,6 +238,12 @@ class SqlDatabase(ABC):
         if any(self._gate.run(sa.select(sa.literal_column(text))).scalar_one() is None for text in defaults):
             return True
         return self._gate.number(self._statements.default_parent(reference, defaults, gone)) > 0
+
+    def merge(self, keys: KeySet, into: KeySet) -> int:
+        return self._fill(into, self._statements.merge(keys, into))
+
+    def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> int:
+        return self._gate.number(self._statements.count_whole_groups(keys, columns))
 
     def count_union(self, key_sets: Sequence[KeySet]) -> int:
         return self._gate.number(self._statements.count_union(key_sets))

@@ -23,6 +23,10 @@ class Fragment(ColumnElement[bool]):
             bindparam(None, adapt(piece.value)) if isinstance(piece, Bound) else piece for piece in condition.pieces
         ]
 
+    def self_group(self, against: Any = None) -> Fragment:
+        """As it is: engines without a boolean type would get `= 1` behind it, which is another condition."""
+        return self
+
 
 @compiles(Fragment)
 def _compile(fragment: Fragment, compiler: SQLCompiler, **options: Any) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import pymysql
@@ -11,8 +12,9 @@ import pymysql.constants.SERVER_STATUS
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode
+from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.schema import OnDelete, Reference, Table
+from yeldro.core.selection import Selection
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
@@ -55,6 +57,7 @@ _MESSAGES = {
     1452: "The database refused: a reference would point at nothing.",
 }
 _LOST = {2006, 2013, 2055, 1053, 1927}
+_NOT_CONVERTED = {1292, 1366, 1406, 1411}
 _BAD_STATEMENT = {1054, 1064, 1146, 1305, 1267, 1271, 1111, 1241, 1242, 1109, 1052, 1128, 1582, 1583, 4078}
 
 
@@ -85,9 +88,16 @@ class MariadbDatabase(SqlDatabase):
 
     dialect = "mysql"
     # References are checked row by row, even within one statement.
-    abilities = Abilities(frozenset(), frozenset(), circle_hint="--break-cycles", own_row=False)
+    abilities = Abilities(
+        frozenset(),
+        frozenset(),
+        circle_hint="--break-cycles",
+        own_row=False,
+        quirks=frozenset({Quirk.TEXTS_AS_NUMBERS, Quirk.QUOTED_TEXTS, Quirk.PIPES_ARE_OR}),
+    )
     _statements: MariadbStatements
 
+    _counts_key_rows = True
     _broken_cycles = False
     _aside = 0
     """Rows that were written to key tables while a run was counted."""
@@ -144,6 +154,11 @@ class MariadbDatabase(SqlDatabase):
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         self._gate.run(CreateKeyTable(keys.name, names, empty))
 
+    def match(self, selection: Selection, into: KeySet) -> int:
+        matched = super().match(selection, into)
+        self.converted = int(self._gate.run_text("SHOW COUNT(*) WARNINGS").scalar_one())
+        return matched
+
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which is faster, does."""
         if self._broken_cycles or not (reference.declared and reference.enforced):
@@ -178,6 +193,9 @@ class MariadbDatabase(SqlDatabase):
     def find_changes(self) -> Changes:
         return Changes(self._count_writes() - self._aside)
 
+    def _count_written(self) -> int:
+        return self._count_writes()
+
     def _count_writes(self) -> int:
         """The session's own counters of rows written, changed and deleted, those of triggers included."""
         rows = self._gate.run_text(
@@ -206,7 +224,7 @@ class MariadbDatabase(SqlDatabase):
 
     def allow_broken_cycles(self) -> None:
         self._broken_cycles = True
-        self.abilities = Abilities(frozenset(), frozenset(OnDelete), own_row=False)
+        self.abilities = replace(self.abilities, circle_rules=frozenset(OnDelete), circle_hint="")
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """With the checks off for this connection. Switching them on again validates nothing: our anti-joins must."""
@@ -256,6 +274,9 @@ class MariadbStatements(Statements):
     """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
 
     locking = False
+
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.cast(column, sa.BINARY)
 
     def count_all(self, table: Table) -> Rows:
         """Over the clustered index: in a secondary one every row that we changed would be looked up there again."""
@@ -335,6 +356,8 @@ def _translate(error: BaseException) -> YeldroError:
         )
     if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
         return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
+    if code in _NOT_CONVERTED:
+        return BadStatement("a value cannot be turned into the type that it is compared with")
     if code in _BAD_STATEMENT:
         return BadStatement(str(error.args[-1]))
     if code in (1044, 1045, 1142, 1143, 1227, 1370):

@@ -198,6 +198,9 @@ class PostgresqlDatabase(SqlDatabase):
         if self._gate.run(sa.text(_OWNER).bindparams(schema=name.schema, table=name.name)).scalar_one():
             self._build_index(reference)
 
+    def _count_written(self) -> int:
+        return self.find_changes().total if self._mode is Mode.WRITE else 0
+
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """All in one statement of data-modifying WITH queries: references are checked when it is done."""
         parts = [
@@ -244,6 +247,8 @@ def _translate(error: BaseException) -> YeldroError:
     where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
     if state.startswith("42") and state != "42501":
         return BadStatement(str(detail.message_primary))
+    if state.startswith("22"):
+        return BadStatement("a value cannot be turned into the type that it is compared with")
     if state == "42501" or "row-level security" in str(detail.message_primary):
         return DatabaseFailed(f"The database refused: {detail.message_primary}.", "Another role may be needed.")
     if state.startswith("23"):

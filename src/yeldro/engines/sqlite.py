@@ -12,7 +12,7 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 
-from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode
+from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.schema import OnDelete, Reference, Table
 from yeldro.core.values import Value
 from yeldro.engines.base import SqlDatabase, did_not_commit
@@ -65,6 +65,7 @@ class SqliteDatabase(SqlDatabase):
     abilities = Abilities(
         tree_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT}),
         circle_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE}),
+        quirks=frozenset({Quirk.UNTYPED, Quirk.QUOTED_TEXTS, Quirk.BLIND_LIKE}),
     )
 
     def __init__(self, engine: sa.Engine, path: Path) -> None:
@@ -192,6 +193,9 @@ class SqliteDatabase(SqlDatabase):
 class SqliteStatements(Statements):
     def __init__(self) -> None:
         super().__init__("temp", adapt)
+
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.collate(column, "BINARY")
 
     def build_index(self, index: sa.TableClause, reference: Reference) -> Words:
         """Here the index names the schema, and the table must not."""

@@ -11,6 +11,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
+from yeldro.core.condition import Condition
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Reference, Table
 from yeldro.core.selection import Order, Selection
@@ -57,6 +58,13 @@ class Statements:
 
     # Conditions
 
+    def fragment(self, condition: Condition) -> Fragment:
+        return Fragment(condition, self.adapt)
+
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """A text in a form that differs wherever its bytes do."""
+        return sa.cast(column, sa.Text)
+
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether `columns` stand among the columns `names` of a key set."""
         inside: sa.ColumnElement[bool] = _tuple(columns).in_(sa.select(*self.key_columns(keys, names)))
@@ -92,7 +100,7 @@ class Statements:
 
     def is_selected(self, selection: Selection) -> list[sa.ColumnElement[bool]]:
         clause = self.table(selection.table)
-        wanted: list[sa.ColumnElement[bool]] = [Fragment(one, self.adapt) for one in selection.conditions]
+        wanted: list[sa.ColumnElement[bool]] = [self.fragment(one) for one in selection.conditions]
         if selection.view:
             shown = self.table(selection.view.table)
             rows = sa.select(*(shown.c[name] for name in selection.view.key)).where(*wanted)
@@ -190,6 +198,13 @@ class Statements:
         there = sa.exists().where(*(one == other for one, other in pairs)).correlate(walk)
         return self.fill(keys, found.where(sa.not_(there)))
 
+    def merge(self, keys: KeySet, into: KeySet) -> sa.Insert:
+        new = self.key_table(keys)
+        names = keys.table.identity
+        pairs = zip(self.key_columns(into, names), self.key_columns(keys, names), strict=True)
+        known = sa.exists().where(*(one == other for one, other in pairs)).correlate(new)
+        return self.fill(into, sa.select(*self.key_columns(keys, into.columns), new.c.round).where(sa.not_(known)))
+
     # Counting
 
     def count_all(self, table: Table) -> Rows:
@@ -230,6 +245,44 @@ class Statements:
         clause = self.table(table)
         rows = self.count(table) if keys is None else self.count(table).where(self.is_matched(keys))
         return rows.where(sa.or_(*(clause.c[name].is_(None) for name in columns)))
+
+    def count_ties(self, selection: Selection, keys: KeySet) -> Rows:
+        clause = self.table(selection.table)
+        columns = [clause.c[order.column] for order in selection.order]
+        backwards = []
+        for order, column in zip(selection.order, columns, strict=True):
+            backwards += [column.is_(None).desc(), column.asc() if order.descending else column.desc()]
+        matched = self.is_matched(keys)
+        named = [column.label(f"yeldro_last_{place}") for place, column in enumerate(columns)]
+        last = sa.select(*named).where(matched).order_by(*backwards).limit(1).subquery("yeldro_last")
+        alike = [column.is_not_distinct_from(there) for column, there in zip(columns, last.c, strict=True)]
+        rows = sa.select(sa.func.count()).select_from(clause.join(last, sa.and_(*alike)))
+        return rows.where(*self.is_selected(selection), sa.not_(matched))
+
+    def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> Rows:
+        clause = self.table(keys.table)
+        inside = sa.func.count(sa.case((self.is_matched(keys), sa.literal_column("1"))))
+        groups: Rows = sa.select(sa.literal_column("1").label("whole")).select_from(clause)
+        groups = groups.where(*(clause.c[name].is_not(None) for name in columns))
+        groups = groups.group_by(*(clause.c[name] for name in columns))
+        groups = groups.having(sa.func.count() > 1, sa.func.count() == inside)
+        return sa.select(sa.func.count()).select_from(groups.subquery("yeldro_groups"))
+
+    def count_filled(self, keys: KeySet, columns: Sequence[str]) -> Rows:
+        clause = self.table(keys.table)
+        counts = [sa.func.count(clause.c[name]) for name in columns]
+        return sa.select(*counts).select_from(clause).where(self.is_matched(keys))
+
+    def count_steps(self, table: Table, conditions: Sequence[Condition]) -> Rows:
+        fragments = [self.fragment(one) for one in conditions]
+        steps = [sa.and_(*fragments[: place + 1]) for place in range(len(fragments))]
+        counts = [sa.func.count(sa.case((step, sa.literal_column("1")))) for step in steps]
+        return sa.select(*counts).select_from(self.table(table))
+
+    def find_spellings(self, keys: KeySet, column: str, limit: int) -> Rows:
+        own = self.table(keys.table).c[column]
+        rows = sa.select(sa.func.min(own)).where(self.is_matched(keys))
+        return rows.group_by(self.exact(own)).order_by(self.exact(own)).limit(limit)
 
     # Rows
 

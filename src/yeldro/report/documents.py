@@ -10,6 +10,8 @@ from yeldro.core.cautions import Caution
 from yeldro.core.map import TableMap
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
+from yeldro.core.reach import Reach
+from yeldro.core.review import Review
 from yeldro.core.schema import Reference, Table
 from yeldro.core.survey import Close, TableSurvey
 from yeldro.core.tally import Tally
@@ -83,7 +85,6 @@ def _cautions(cautions: Sequence[Caution]) -> list[Document]:
 
 def make_preview(preview: Preview) -> Document:
     reach = preview.reach
-    parts = [part for part in reach.parts if part.rows]
     return {
         "kind": "preview",
         "database": preview.database,
@@ -93,16 +94,7 @@ def make_preview(preview: Preview) -> Document:
         "missing": preview.missing,
         "missing_keys": [list(key) for key in preview.missing_keys],
         "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
-        "reach": [
-            {
-                "order": place,
-                "table": part.table.label,
-                "rows": part.rows,
-                "action": part.action,
-                "via": list(map(str, part.via)),
-            }
-            for place, part in enumerate(parts, 1)
-        ],
+        "reach": _parts(reach),
         "stops": [
             {
                 "table": stop.table.label,
@@ -114,9 +106,45 @@ def make_preview(preview: Preview) -> Document:
             for stop in reach.stops
         ],
         "cautions": _cautions(preview.cautions),
+        "parts": [{"condition": part.text, "rows": part.rows} for part in preview.parts],
+        "hints": list(preview.hints),
         "refusals": list(preview.refusals),
         "seal": None,
     }
+
+
+def make_review(review: Review) -> Document:
+    return {
+        "kind": "review",
+        "statements": [
+            {
+                "line": one.written.line,
+                "statement": one.written.text,
+                "table": one.reach.selection.table.label if one.reach else None,
+                "matched": one.reach.matched if one.reach else None,
+                "reach": _parts(one.reach) if one.reach else [],
+                "cautions": _cautions([*one.doubts, *one.cautions]),
+                "order": one.faults,
+                "notes": one.notes,
+                "unjudged": one.unjudged or None,
+            }
+            for one in review.verdicts
+        ],
+        "proposed_order": [written.line for written in review.proposed],
+    }
+
+
+def _parts(reach: Reach) -> list[Document]:
+    return [
+        {
+            "order": place,
+            "table": part.table.label,
+            "rows": part.rows,
+            "action": part.action,
+            "via": list(map(str, part.via)),
+        }
+        for place, part in enumerate((part for part in reach.parts if part.rows), 1)
+    ]
 
 
 def make_map(database: str, found: TableMap) -> Document:

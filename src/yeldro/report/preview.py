@@ -27,6 +27,12 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         keys = ", ".join("/".join(map(str, key)) for key in preview.missing_keys[:10])
         more = f" and {preview.missing - 10:,} more" if preview.missing > 10 else ""
         yield Text(f"{count(preview.missing, 'key')} not in the table: {keys}{more}")
+    if preview.parts:
+        parts = [
+            (part.text if not place else f"and {part.text}", part.rows) for place, part in enumerate(preview.parts)
+        ]
+        yield ""
+        yield render_grid(("rows that meet", "rows"), parts, right=("rows",))
     if reach.matched:
         yield from _sample(preview, width)
         yield from _parts(preview)
@@ -37,6 +43,8 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
             [(one.table.label, one.rows, str(one.via), one.reason, one.lift) for one in reach.stops],
             right=("rows",),
         )
+    for hint in preview.hints:
+        yield Text(f"\n{hint}")
     yield from render_cautions(preview.cautions)
     if next_line and reach.matched:
         yield Text("\nNext, once this is what you expect:" if not preview.refusals else "\nThe line would be:")

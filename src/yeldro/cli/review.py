@@ -1,0 +1,45 @@
+"""yeldro review"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from yeldro import workflow
+from yeldro.cli.options import database_options, find_database, opened
+from yeldro.cli.screen import Screen
+from yeldro.core.database import Mode
+from yeldro.errors import Refused, UsageError
+from yeldro.report.documents import make_review
+from yeldro.report.review import render_review
+
+
+@click.command("review")
+@click.argument("script")
+@click.option("--dialect", metavar="NAME", help="The dialect of the script, such as postgres, mysql, sqlite, tsql.")
+@database_options("json")
+def command(script: str, dialect: str | None, db: str | None, wait: float, format: str) -> int:
+    """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of them.
+
+    Ends with status 3 where there is something to mend or that could not be judged.
+    """
+    screen = Screen(format)
+    text = _read(script)
+    with opened(find_database(db), Mode.READ, wait) as database:
+        found = workflow.review(database, text, dialect)
+        if screen.format == "json":
+            screen.write_document(make_review(found))
+        else:
+            screen.show(render_review(found))
+    return Refused.status if found.has_findings else 0
+
+
+def _read(script: str) -> str:
+    try:
+        return sys.stdin.read() if script == "-" else Path(script).read_text("utf-8")
+    except OSError as error:
+        raise UsageError(f"The script {script} cannot be opened: {error.strerror}.") from None
+    except UnicodeDecodeError:
+        raise UsageError(f"The script {script} is not UTF-8 text.") from None

@@ -1,0 +1,182 @@
+"""What the statements of a script would do, one after the other: judged without changing anything."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from yeldro.core.cautions import Caution, find_schema_cautions, whole_table
+from yeldro.core.database import Database, KeySet
+from yeldro.core.doubts import find_doubts
+from yeldro.core.graph import find_components
+from yeldro.core.reach import Reach, Rules, find_reach, root_keys, tables_in_reach
+from yeldro.core.schema import Table
+from yeldro.core.script import Removal, Written, find_removals
+from yeldro.errors import DatabaseFailed, YeldroError
+
+
+@dataclass(slots=True, eq=False)
+class Verdict:
+    """One statement judged. `doubts` are cautions about its condition, `cautions` those about its table; `faults` say
+    why it cannot work as it stands, `notes` what is worth knowing. `unjudged` says why it could not be judged."""
+
+    written: Written
+    unjudged: str = ""
+    reach: Reach | None = None
+    doubts: list[Caution] = field(default_factory=list)
+    cautions: list[Caution] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def has_findings(self) -> bool:
+        return bool(self.unjudged or self.doubts or self.faults)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Review:
+    """`proposed` are the statements in the order in which they can work, () where theirs is fine."""
+
+    verdicts: tuple[Verdict, ...]
+    proposed: tuple[Written, ...]
+
+    @property
+    def has_findings(self) -> bool:
+        return any(verdict.has_findings for verdict in self.verdicts)
+
+
+def read_removals(database: Database, script: Sequence[Written], dialect: str) -> list[tuple[Verdict, list[Removal]]]:
+    """Every statement with what it removes. What cannot be judged says so in its verdict."""
+    found = []
+    for written in script:
+        verdict, removals = Verdict(written, written.fault), list[Removal]()
+        try:
+            removals = [] if written.fault else find_removals(written, database.schema, dialect)
+        except YeldroError as error:
+            verdict.unjudged = error.message
+        found.append((verdict, removals))
+    return found
+
+
+def tables_in_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]]]) -> list[Table]:
+    """A table for each key set that a review may fill."""
+    once: dict[Table, None] = {}
+    tables: list[Table] = []
+    for _, removals in found:
+        for removal in removals:
+            reached = tables_in_reach(database.schema, removal.selection.table, Rules(), store=True)
+            tables += reached
+            once.update(dict.fromkeys(reached))
+    return [*tables, *once]
+
+
+def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]]]) -> Review:
+    """Judge statements inside an open transaction, each after those before it."""
+    gone: dict[Table, KeySet] = {}
+    judged: list[tuple[Verdict, Removal]] = []
+    for verdict, removals in found:
+        for removal in removals:
+            try:
+                database.attempt(lambda v=verdict, r=removal: _judge(database, v, r))  # type: ignore[misc]
+            except DatabaseFailed as error:
+                verdict.unjudged = f"the database cannot run its condition: {error.message}"
+            except YeldroError as error:
+                verdict.unjudged = error.message
+            if verdict.reach:
+                _note_readers(verdict, removal, judged, gone)
+                _follow(database, verdict, gone)
+                judged.append((verdict, removal))
+    _settle_stops(database, judged, gone)
+    return Review(tuple(verdict for verdict, _ in found), tuple(_propose(database, judged)))
+
+
+def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
+    reach = find_reach(database, removal.selection, Rules(), store=True)
+    table, keys = removal.selection.table, root_keys(reach)
+    verdict.reach = reach
+    verdict.doubts += find_doubts(database, removal.selection, keys, expects_one=False)
+    if reach.matched == reach.table_rows > 1:
+        verdict.doubts.append(whole_table(table, reach.matched, "Is that meant?"))
+    wanted = {"trigger", "row-security", "unenforced-reference"}
+    verdict.cautions += [one for one in find_schema_cautions(database.schema, table) if one.name in wanted]
+    if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
+        verdict.faults.append(
+            f"It removes every copy in {groups:,} groups of rows with the same {', '.join(removal.copies)}, instead of "
+            "all but one."
+        )
+    if removal.truncates:
+        children = {one.child.label for one in database.schema.incoming(table) if one.child is not table}
+        if children:
+            verdict.faults.append(
+                f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} references it."
+            )
+        verdict.notes.append("TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before.")
+
+
+def _note_readers(
+    verdict: Verdict, removal: Removal, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]
+) -> None:
+    for table in removal.reads:
+        lines = [str(one.written.line) for one, _ in judged if one.reach and _removes_from(one.reach, table)]
+        if table in gone and lines:
+            verdict.faults.append(
+                f"Its condition reads {table.label}, from which line {' and '.join(lines)} has removed rows by then, "
+                "so it may match fewer or more rows than now."
+            )
+
+
+def _removes_from(reach: Reach, table: Table) -> bool:
+    return any(keys.table is table and rows for keys, rows in reach.deleted)
+
+
+def _follow(database: Database, verdict: Verdict, gone: dict[Table, KeySet]) -> None:
+    """Add what a statement removes to what is gone, and note how much of it was gone already."""
+    reach = verdict.reach
+    assert reach is not None
+    for keys, rows in reach.deleted:
+        if keys.table not in gone:
+            gone[keys.table] = database.make_key_set(keys.table)
+        added = database.merge(keys, gone[keys.table])
+        if keys.table is reach.selection.table and rows and added < rows:
+            verdict.notes.append(f"{rows - added:,} of its {rows:,} rows are gone by then: it will match fewer.")
+    for stop in reach.stops:
+        parents = next((keys for keys, _ in reach.deleted if keys.table is stop.via.parent), None)
+        left = stop.rows
+        if parents is not None and not stop.via.broken:
+            left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
+        if left:
+            verdict.faults.append(f"{left:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}).")
+
+
+def _settle_stops(database: Database, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]) -> None:
+    """Tell a stop that a later statement would lift from one that stays."""
+    for place, (verdict, _) in enumerate(judged):
+        if verdict.reach is None:
+            continue
+        for stop in verdict.reach.stops:
+            parents = next((keys for keys, _ in verdict.reach.deleted if keys.table is stop.via.parent), None)
+            told = [fault for fault in verdict.faults if str(stop.via) in fault]
+            later = [
+                str(other.written.line)
+                for other, _ in judged[place + 1 :]
+                if other.reach and _removes_from(other.reach, stop.table)
+            ]
+            if not told or parents is None or not later or stop.via.broken:
+                continue
+            if not database.count_referencing(stop.via, parents, gone.get(stop.via.child)):
+                at = verdict.faults.index(told[0])
+                verdict.faults[at] = (
+                    f"{told[0]} Line {' and '.join(later)} removes these rows, but later: change the order."
+                )
+
+
+def _propose(database: Database, judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
+    """Children first, else as they stand."""
+    tables = [table.name for table in database.schema.tables]
+    edges = [(one.child.name, one.parent.name) for one in database.schema.references if one.parent.name in set(tables)]
+    rank = {name: place for place, part in enumerate(find_components(tables, edges)) for name in part}
+    now = [verdict.written for verdict, _ in judged]
+    best = sorted(judged, key=lambda one: rank[one[1].selection.table.name])
+    proposed = list(dict.fromkeys(verdict.written for verdict, _ in best))
+    if proposed != list(dict.fromkeys(now)) and any("change the order" in f for v, _ in judged for f in v.faults):
+        yield from proposed
