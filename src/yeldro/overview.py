@@ -6,6 +6,7 @@ COMMANDS = {
     "delete": "Preview, ask, delete in the right order, check, commit.",
     "review": "What the DELETE statements of a script would do; runs none of them.",
     "map": "The tables in deletion order and what references what.",
+    "completion": "Complete tables and columns in bash, zsh or fish.",
     "demo": "Make the Larkwater demo database and walk through the job.",
 }
 

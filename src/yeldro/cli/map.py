@@ -6,12 +6,7 @@ from typing import Any
 
 import click
 
-from yeldro import workflow
-from yeldro.cli.options import SELECTING, database_options, find_database, opened, read_request, selection_options
-from yeldro.cli.screen import Screen
-from yeldro.core.database import Mode
-from yeldro.report.documents import make_map
-from yeldro.report.map import render_map
+from yeldro.cli.options import SELECTING, database_options, selection_options
 
 
 @click.command("map")
@@ -22,6 +17,14 @@ def command(**options: Any) -> None:
 
     With TABLE: only what hangs on it. With a selection too: how many rows of each table it would touch.
     """
+    from yeldro import workflow
+    from yeldro.cli.place import find_database
+    from yeldro.cli.request import opened, read_request
+    from yeldro.cli.screen import Screen
+    from yeldro.core.database import Mode
+    from yeldro.report.documents import make_map
+    from yeldro.report.map import render_map
+
     screen = Screen(options["format"])
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         root = database.schema.find_table(options["table"]) if options["table"] else None

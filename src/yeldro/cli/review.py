@@ -7,13 +7,8 @@ from pathlib import Path
 
 import click
 
-from yeldro import workflow
-from yeldro.cli.options import database_options, find_database, opened
-from yeldro.cli.screen import Screen
-from yeldro.core.database import Mode
-from yeldro.errors import Refused, UsageError
-from yeldro.report.documents import make_review
-from yeldro.report.review import render_review
+from yeldro.cli.options import database_options
+from yeldro.errors import UsageError
 
 
 @click.command("review")
@@ -25,6 +20,15 @@ def command(script: str, dialect: str | None, db: str | None, wait: float, forma
 
     Ends with status 3 where there is something to mend or that could not be judged.
     """
+    from yeldro import workflow
+    from yeldro.cli.place import find_database
+    from yeldro.cli.request import opened
+    from yeldro.cli.screen import Screen
+    from yeldro.core.database import Mode
+    from yeldro.errors import Refused
+    from yeldro.report.documents import make_review
+    from yeldro.report.review import render_review
+
     screen = Screen(format)
     text = _read(script)
     with opened(find_database(db), Mode.READ, wait) as database:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from yeldro.core.database import Database, Mode
 from yeldro.errors import UsageError
+
+if TYPE_CHECKING:
+    from yeldro.core.database import Database, Mode
 
 
 def open_database(place: str, mode: Mode, wait: float, password: str | None = None) -> Database:

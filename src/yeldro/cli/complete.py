@@ -1,0 +1,31 @@
+"""What a shell offers when a word is completed: table and column names of the database that is named."""
+
+from __future__ import annotations
+
+import os
+
+import click
+
+from yeldro.cli.place import find_database
+
+
+def complete_table(context: click.Context, _: click.Parameter, begun: str) -> list[str]:
+    return [name for name in _names(context) if name.startswith(begun)]
+
+
+def complete_columns(context: click.Context, _: click.Parameter, begun: str) -> list[str]:
+    """One column of the table, or one more behind a comma."""
+    done, comma, last = begun.rpartition(",")
+    table = context.params.get("table") or next(iter(context.args), "")  # not yet taken by its argument
+    return [f"{done}{comma}{name}" for name in _names(context).get(table, []) if name.startswith(last)]
+
+
+def _names(context: click.Context) -> dict[str, list[str]]:
+    """Nothing where the database cannot be asked: a shell has no room for an error."""
+    from yeldro.engines.names import list_names
+
+    try:
+        address = find_database(context.params.get("db")).address
+        return list_names(address, os.environ.get("YELDRO_DB_PASSWORD"))
+    except Exception:  # noqa: BLE001 - whatever it is
+        return {}

@@ -1,0 +1,17 @@
+"""Where the database is that a command works on."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yeldro.store.config import Place
+
+
+def find_database(db: str | None) -> Place:
+    """The one that the option, the environment or yeldro.toml names."""
+    from yeldro.store.config import find_config, find_place
+
+    return find_place(db, os.environ.get("YELDRO_DB"), find_config(Path.cwd()))

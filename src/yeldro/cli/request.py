@@ -1,0 +1,111 @@
+"""What is made of the options: an open database, a request, and the line that would follow."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+from yeldro.core.cautions import read_strict
+from yeldro.core.database import Database, Mode
+from yeldro.core.guards import Guards, read_expected
+from yeldro.core.preview import Request
+from yeldro.core.reach import read_rules
+from yeldro.core.selection import Asked
+from yeldro.engines import open_database
+from yeldro.errors import UsageError
+from yeldro.store.config import Place
+from yeldro.store.key_file import open_key_file
+
+
+@contextmanager
+def opened(place: Place, mode: Mode, wait: float) -> Iterator[Database]:
+    """An open connection, with the references that yeldro.toml adds to the schema."""
+    database = open_database(place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"))
+    database.name = place.name or database.name
+    try:
+        database.schema = database.schema.with_references(place.references)
+        yield database
+    finally:
+        database.close()
+
+
+def read_request(database: Database, options: dict[str, Any]) -> Request:
+    """Turn the options of preview and delete into a request."""
+    if options["break_cycles"]:
+        database.allow_broken_cycles()
+    asked = Asked(
+        options["table"],
+        options["where"],
+        options["parameters"],
+        options["keys"],
+        open_key_file(options["keys_from"]) if options["keys_from"] else None,
+        options["found_in"],
+        options["not_found_in"],
+        options["on"],
+        options["orphans"],
+        options["order_by"],
+        options["limit"],
+        options["all_rows"],
+        options["unparsed"],
+    )
+    expect = options.get("expect")
+    return Request(
+        asked,
+        read_rules(options["dependents"], database.schema),
+        Guards(
+            read_expected(expect) if expect else None,
+            options.get("max_rows"),
+            options.get("max_share"),
+            read_strict(options["strict"]),
+        ),
+        tuple(name.strip() for text in options["show"] for name in text.split(",") if name.strip()),
+        _read_sample(options["sample"]),
+    )
+
+
+def _read_sample(text: str) -> int | None:
+    if text == "all":
+        return None
+    if not text.isdigit():
+        raise UsageError(f"--sample {text!r} is neither a number nor all.")
+    return int(text)
+
+
+def make_delete_line(options: dict[str, Any], matched: int) -> str:
+    """The delete command for the same rows, as a person would type it."""
+    words = ["yeldro", "delete", options["table"]]
+    words += _pairs("--db", _without_password(options["db"]))
+    for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
+        words += _pairs(name, options[key])
+    for name in ("--keys-from", "--found-in", "--not-found-in", "--on"):
+        words += _pairs(name, options[name[2:].replace("-", "_")])
+    words += ["--orphans"] if options["orphans"] else []
+    words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
+    words += ["--all-rows"] if options["all_rows"] else []
+    words += _pairs("--dependents", options["dependents"])
+    words += ["--unparsed"] if options["unparsed"] else []
+    words += _pairs("--strict", options["strict"])
+    words += ["--break-cycles"] if options["break_cycles"] else []
+    return " ".join(quote_word(word) for word in [*words, "--expect", str(matched)])
+
+
+def _without_password(db: str | None) -> str | None:
+    return re.sub(r"^(\w+://[^:/@]*):[^@]*@", r"\1@", db) if db else None
+
+
+def _pairs(name: str, value: str | int | Sequence[str] | None) -> list[str]:
+    if value is None:
+        return []
+    values = [str(value)] if isinstance(value, str | int) else value
+    return [word for one in values for word in (name, one)]
+
+
+def quote_word(word: str) -> str:
+    """Quote for a POSIX shell, with double quotes where those are enough: conditions hold single ones."""
+    if "'" in word and not re.search(r'[$`"\\!]', word):
+        return f'"{word}"'
+    return shlex.quote(word)
