@@ -101,6 +101,8 @@ def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview
 def delete(database: Database, request: Request, manner: Manner, answers: Answers) -> RunResult:
     """Preview, ask, delete, compare, and commit only what was shown. Faults after the preview end in the result."""
     selection = _read(database, request)
+    if selection.truncate and not database.abilities.rolls_back_truncate and (manner.rehearse or manner.ask_last):
+        raise Refused(database.abilities.truncates, "So --truncate goes without --rehearse and --ask-last.")
     run = _Deletion(database, request, manner, answers, selection)
     try:
         return run.go()
@@ -134,8 +136,9 @@ class _Deletion:
         self.preview: Preview | None = None
 
     def go(self) -> RunResult:
+        alone = self.selection.table if self.selection.truncate else None
         if not self.manner.ask_first:
-            self.database.begin(Mode.WRITE)
+            self.database.begin(Mode.WRITE, alone)
             self.begun = True
             found = self._show(store=False)
             return self._ended_early(found) or self._finish(found)
@@ -149,10 +152,12 @@ class _Deletion:
             return ended
         if not self.answers.allow(found):
             return RunResult(Outcome.DECLINED, found, status=Declined.status)
-        self.database.begin(Mode.WRITE)
+        self.database.begin(Mode.WRITE, alone)
         self.begun = True
         fresh = find_reach(self.database, self.selection, self.request.rules)
-        came, went = _compare(self.database, found.reach, fresh)
+        came, went = (0, 0) if alone else _compare(self.database, found.reach, fresh)
+        if alone and fresh.matched != found.reach.matched:
+            came, went = max(0, fresh.matched - found.reach.matched), max(0, found.reach.matched - fresh.matched)
         if came or went:
             self.database.rollback()
             reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."

@@ -6,12 +6,14 @@ from typing import Any
 
 import pytest
 
+from tests.property.test_laws import Yes
 from tests.servers import Server
 from yeldro import workflow
+from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked, KeyFile
-from yeldro.errors import UsageError
+from yeldro.errors import UsageError, YeldroError
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(9), built DATE, up_id INTEGER, old_id INTEGER,"
@@ -128,3 +130,42 @@ def test_a_million_keys_take_no_client_memory_and_are_found(server: Server) -> N
     found = preview(server, "weirs", {"key_file": KeyFile("keys.csv", ("id",), lines)})
     assert (found.reach.matched, found.missing) == (4, 90_000 - 4)
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 40 * 1024
+
+
+def test_truncate(server: Server) -> None:
+    """Counts and outcome as for a delete; refused where something hangs on the table or rows are chosen."""
+    server.run(TABLES)
+    rolls_back = server.engine != "mariadb"
+
+    def truncate(table: str, manner: workflow.Manner, **options: Any) -> RunResult:
+        database = server.open(wait=2)
+        try:
+            request = Request(Asked(table, truncate=True, **{"all_rows": True, **options}))
+            return workflow.delete(database, request, manner, Yes())
+        finally:
+            database.close()
+
+    for table, options, said in (
+        ("weirs", {}, "gates, notes, weirs references it"),
+        ("notes", {"all_rows": False}, "No rows of notes"),
+        ("notes", {"where": ("id = 1",)}, "goes with --all-rows"),
+        ("old_weirs", {}, "goes with --all-rows"),
+    ):
+        with pytest.raises(YeldroError, match=said):
+            truncate(table, workflow.Manner(ask_first=False), **options)
+    rehearsal = workflow.Manner(rehearse=True, ask_first=False)
+    if rolls_back:
+        assert truncate("notes", rehearsal).outcome is Outcome.REHEARSED
+    else:
+        with pytest.raises(YeldroError, match="cannot be rolled back"):
+            truncate("notes", rehearsal)
+    assert server.query("SELECT count(*) FROM notes") == [(2,)]
+    for asks in (True, False):
+        result = truncate("notes", workflow.Manner(ask_first=asks))
+        assert result.outcome is Outcome.COMMITTED, result.reason
+        assert server.query("SELECT count(*) FROM notes") == [(0,)]
+        assert result.preview is not None
+        assert "not-transactional" in [caution.name for caution in result.preview.cautions]
+        assert result.tally is not None
+        assert [(one.before, one.deleted, one.after) for one in result.tally.lines] == [(2, 2, 0)]
+        server.run(["INSERT INTO notes VALUES (1, 1, 2, 'a'), (2, 3, 2, NULL)"])

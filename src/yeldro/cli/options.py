@@ -71,6 +71,9 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
         ),
         click.option("--limit", type=int, metavar="N", help="With --order-by: the N first rows."),
         click.option("--all-rows", is_flag=True, help="The whole table may go."),
+        click.option(
+            "--truncate", is_flag=True, help="With --all-rows: the fast way, where nothing references the table."
+        ),
         click.option("--unparsed", is_flag=True, help="Take a condition that only the database can read."),
         click.option(
             "--dependents",

@@ -51,6 +51,7 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
         options["limit"],
         options["all_rows"],
         options["unparsed"],
+        options["truncate"],
     )
     expect = options.get("expect")
     return Request(
@@ -87,6 +88,7 @@ def make_delete_line(options: dict[str, Any], matched: int) -> str:
     words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
     words += ["--all-rows"] if options["all_rows"] else []
     words += _pairs("--dependents", options["dependents"])
+    words += ["--truncate"] if options["truncate"] else []
     words += ["--unparsed"] if options["unparsed"] else []
     words += _pairs("--strict", options["strict"])
     words += ["--break-cycles"] if options["break_cycles"] else []

@@ -76,6 +76,10 @@ WHOLE_IS_MEANT = "As --all-rows says."
 WHOLE_IS_NOT = "If that is meant, say --all-rows; if not, narrow the condition."
 
 
+def truncate(table: Table, message: str) -> Caution:
+    return Caution("not-transactional", table.label, message)
+
+
 def whole_table(table: Table, rows: int, advice: str) -> Caution:
     return Caution(
         "whole-table",

@@ -53,13 +53,16 @@ class Abilities:
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
     that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
     of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none. `own_row`:
-    whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level.
+    whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level. `truncates`
+    says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back.
     """
 
     tree_rules: frozenset[OnDelete]
     circle_rules: frozenset[OnDelete]
     circle_hint: str = ""
     own_row: bool = True
+    truncates: str = ""
+    rolls_back_truncate: bool = True
     quirks: frozenset[Quirk] = frozenset()
 
 
@@ -137,7 +140,9 @@ class Database(Protocol):
         ...
 
     # Transactions
-    def begin(self, mode: Mode) -> None: ...
+    def begin(self, mode: Mode, alone: Table | None = None) -> None:
+        """Open a transaction; with `alone` nobody else may use that table until its end."""
+        ...
 
     def commit(self) -> None:
         """Commit, and fail unless the database says that it did."""
@@ -296,6 +301,10 @@ class Database(Protocol):
 
     def delete(self, keys: KeySet) -> int:
         """Delete the rows of a key set. Returns the database's own count, which leaves out what it cascaded."""
+        ...
+
+    def truncate(self, table: Table) -> int:
+        """Empty a table that the transaction has `alone`. Returns how many rows the database counted for it."""
         ...
 
     def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:

@@ -15,6 +15,7 @@ class Verb(StrEnum):
     UNLINK = "unlink"
     DETACH = "detach"
     DELETE = "delete"
+    TRUNCATE = "truncate"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -66,4 +67,4 @@ def _steps(reach: Reach) -> Iterator[Step]:
             treatment.to_default,
         )
     for keys, rows in reach.deleted:
-        yield Step(Verb.DELETE, keys, rows)
+        yield Step(Verb.TRUNCATE if keys.whole else Verb.DELETE, keys, None if keys.whole else rows)

@@ -13,6 +13,7 @@ from yeldro.core.cautions import (
     find_schema_cautions,
     null_reference,
     ties_at_limit,
+    truncate,
     unindexed_check,
     whole_table,
 )
@@ -115,6 +116,8 @@ def _find_scanned(database: Database, reach: Reach) -> Iterator[Reference]:
 def _cautions(database: Database, request: Request, reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
     selection, root = reach.selection, root_keys(reach)
     expect = request.guards.expect
+    if selection.truncate:
+        yield truncate(selection.table, database.abilities.truncates)
     doubts = find_doubts(database, selection, root, expect is not None and expect.low == expect.high == 1)
     yield from doubts
     if database.converted and all(one.name != "text-as-number" for one in doubts):

@@ -227,11 +227,15 @@ class _Search:
         self.rounds = 0
 
     def begin(self, selection: Selection) -> int:
-        keys = self.database.make_key_set(selection.table)
         self.root = selection.table
-        self.sets[self.root.name] = keys
-        self.counts[self.root.name] = self.database.match(selection, keys)
-        return self.counts[self.root.name]
+        if selection.truncate:
+            keys = KeySet(self.root, self.root.identity, "", whole=True)
+            rows = self.database.count_rows(self.root)
+        else:
+            keys = self.database.make_key_set(self.root)
+            rows = self.database.match(selection, keys)
+        self.sets[self.root.name], self.counts[self.root.name] = keys, rows
+        return rows
 
     def follow(self) -> None:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a key set."""

@@ -37,7 +37,8 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         lines.append(
             _account(database, reach, table, rows, _may_insert(effects, table), counted, dangling.get(table, 0))
         )
-        explained[table] += lines[-1].deleted + lines[-1].inserted_by_triggers
+        truncated = any(keys.whole and keys.table is table for keys, _ in reach.deleted)
+        explained[table] += (0 if truncated else lines[-1].deleted) + lines[-1].inserted_by_triggers
     odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
     return Tally(tuple(lines), changed.total, explained.total(), odd, tuple(_causes(effects, before)))
 
@@ -77,6 +78,8 @@ def _may_insert(effects: Iterable[Effect], table: Table) -> bool:
 def _perform(database: Database, step: Step) -> int:
     if step.verb is Verb.DELETE:
         return database.delete(step.keys)
+    if step.verb is Verb.TRUNCATE:
+        return database.truncate(step.table)
     assert step.reference is not None
     if step.verb is Verb.UNLINK:
         return database.unlink(step.reference, step.keys)
@@ -84,7 +87,9 @@ def _perform(database: Database, step: Step) -> int:
 
 
 def _effects(database: Database, step: Step) -> tuple[Effect, ...]:
-    return database.find_effects(step.table, None if step.verb is Verb.DELETE else step.columns)
+    if step.verb is Verb.TRUNCATE and not database.abilities.rolls_back_truncate:
+        return ()  # it runs no triggers, and no other table may be looked at meanwhile
+    return database.find_effects(step.table, step.columns if step.reference else None)
 
 
 def _touched(reach: Reach, effects: Iterable[Effect]) -> list[Table]:

@@ -60,6 +60,7 @@ class Asked:
     limit: int | None = None
     all_rows: bool = False
     unparsed: bool = False
+    truncate: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +83,7 @@ class Selection:
     order: tuple[Order, ...] = ()
     limit: int | None = None
     all_rows: bool = False
+    truncate: bool = False
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -116,6 +118,7 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
         order=_read_order(asked.order_by or "", table),
         limit=asked.limit,
         all_rows=asked.all_rows,
+        truncate=asked.truncate and _check_truncate(asked, named, schema),
     )
 
 
@@ -149,6 +152,19 @@ def _check_choice(asked: Asked, named: Table) -> None:
         raise UsageError("--on belongs to --found-in, --not-found-in or --orphans.")
     if asked.on and sum(map(bool, (asked.found_in, asked.not_found_in, asked.orphans))) > 1:
         raise UsageError("--on could belong to several options here.", "Give one of them, and --where for the rest.")
+
+
+def _check_truncate(asked: Asked, table: Table, schema: Schema) -> bool:
+    others = (asked.where, asked.keys, asked.key_file, asked.found_in, asked.not_found_in, asked.orphans, asked.limit)
+    if not asked.all_rows or any(others) or table.kind != "table":
+        raise UsageError("--truncate empties a whole table: it goes with --all-rows and with no other selection.")
+    children = sorted({reference.child.label for reference in schema.incoming(table)})
+    if children:
+        raise Refused(
+            f"{table.label} cannot be truncated: {', '.join(children)} references it.",
+            "Leave out --truncate: then the rows are deleted, and what hangs on them is looked at.",
+        )
+    return True
 
 
 def _read_keys(asked: Asked, table: Table) -> Iterable[tuple[Value, ...]] | None:

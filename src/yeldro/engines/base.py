@@ -53,8 +53,8 @@ class SqlDatabase(ABC):
 
     # Transactions
 
-    def begin(self, mode: Mode) -> None:
-        self._begin(mode)
+    def begin(self, mode: Mode, alone: Table | None = None) -> None:
+        self._begin(mode, alone)
         self._mode = mode
         self._gate.in_transaction = True
 
@@ -74,7 +74,7 @@ class SqlDatabase(ABC):
         self._rollback()
 
     @abstractmethod
-    def _begin(self, mode: Mode) -> None: ...
+    def _begin(self, mode: Mode, alone: Table | None) -> None: ...
 
     @abstractmethod
     def _commit(self) -> None: ...
@@ -277,6 +277,10 @@ class SqlDatabase(ABC):
 
     @abstractmethod
     def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
+
+    def truncate(self, table: Table) -> int:
+        self._gate.run(Words("TRUNCATE TABLE", self._statements.table(table)))
+        return 0
 
     def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None

@@ -93,11 +93,15 @@ class MariadbDatabase(SqlDatabase):
         frozenset(),
         circle_hint="--break-cycles",
         own_row=False,
+        truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE triggers, and nobody "
+        "can use the table meanwhile.",
+        rolls_back_truncate=False,
         quirks=frozenset({Quirk.TEXTS_AS_NUMBERS, Quirk.QUOTED_TEXTS, Quirk.PIPES_ARE_OR}),
     )
     _statements: MariadbStatements
 
     _counts_key_rows = True
+    _alone = False
     _broken_cycles = False
     _aside = 0
     """Rows that were written to key tables while a run was counted."""
@@ -127,9 +131,14 @@ class MariadbDatabase(SqlDatabase):
 
     def _is_whole(self) -> bool:
         """The server tells with every answer whether a transaction is open (SERVER_STATUS_IN_TRANS)."""
-        return bool(self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS)
+        return self._alone or bool(self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS)
 
-    def _begin(self, mode: Mode) -> None:
+    def _begin(self, mode: Mode, alone: Table | None) -> None:
+        self._alone = alone is not None
+        if alone:
+            # TRUNCATE commits by itself: only a lock on the table makes the counts before and after belong together.
+            self._gate.run(Words("LOCK TABLES", self._statements.table(alone), "WRITE"))
+            return
         # At REPEATABLE READ what fills a key table locks the rows that it reads, which a preview must not.
         level = "READ COMMITTED" if mode is Mode.READ else "REPEATABLE READ"
         self._gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}")
@@ -137,6 +146,9 @@ class MariadbDatabase(SqlDatabase):
         self._statements.locking = mode is Mode.WRITE
 
     def _commit(self) -> None:
+        if self._alone:
+            self._unlock()
+            return
         if not self._is_whole():
             raise did_not_commit()
         self._gate.run_text("COMMIT")
@@ -146,7 +158,13 @@ class MariadbDatabase(SqlDatabase):
     def _rollback(self) -> None:
         """After an error the state of the transaction is not to be trusted: roll back whatever the driver believes."""
         if self._raw.open:
+            if self._alone:
+                self._unlock()
             self._gate.run_text("ROLLBACK")
+
+    def _unlock(self) -> None:
+        self._alone = False
+        self._gate.run_text("UNLOCK TABLES")
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]

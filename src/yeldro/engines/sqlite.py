@@ -65,6 +65,7 @@ class SqliteDatabase(SqlDatabase):
     abilities = Abilities(
         tree_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT}),
         circle_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE}),
+        truncates="SQLite has no TRUNCATE: this is a DELETE of all rows. It can be rolled back, and triggers run.",
         quirks=frozenset({Quirk.UNTYPED, Quirk.QUOTED_TEXTS, Quirk.BLIND_LIKE}),
     )
 
@@ -91,7 +92,7 @@ class SqliteDatabase(SqlDatabase):
             raise DatabaseFailed("Foreign keys cannot be enforced in this build of SQLite.")
         self._gate.run_text("PRAGMA recursive_triggers = OFF")
 
-    def _begin(self, mode: Mode) -> None:
+    def _begin(self, mode: Mode, alone: Table | None) -> None:
         if mode is Mode.READ:
             self._gate.run_text("BEGIN")
             self._raw.set_authorizer(_deny_changes)
@@ -177,6 +178,9 @@ class SqliteDatabase(SqlDatabase):
         ]
         done = self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount if empty else 0
         return done + super().delete(keys)
+
+    def truncate(self, table: Table) -> int:
+        return self._gate.run(sa.delete(self._statements.table(table))).rowcount
 
     def build_index(self, reference: Reference) -> None:
         self._build_index(reference)

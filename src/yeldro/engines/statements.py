@@ -72,6 +72,8 @@ class Statements:
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is in the key set."""
+        if keys.whole:
+            return sa.true()
         if keys.hangs:
             reference, parents = keys.hangs
             return self.is_in(self.pointing(reference), parents, reference.referred)
@@ -80,6 +82,8 @@ class Statements:
 
     def is_matched(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row was put into the key set as a matched one, and not as a dependent of another."""
+        if keys.whole:
+            return sa.true()
         clause, names = self.table(keys.table), keys.table.identity
         matched = sa.select(*self.key_columns(keys, names)).where(
             self.key_table(keys).c.round == sa.literal_column(_MATCHED)
