@@ -11,12 +11,15 @@ import tempfile
 import time
 from pathlib import Path
 
-TARGET = Path(__file__).parent.parent / "docs" / "screenshots"
+ROOT = Path(__file__).parent.parent
+TARGET = ROOT / "docs" / "screenshots"
 CLOSED = "--where \"closed_on < '2019-01-01'\""
 SHOTS = {
     "survey": "yeldro survey",
     "survey-table": "yeldro survey stations",
     "preview": f"yeldro preview stations {CLOSED} --show name",
+    "cautions": 'yeldro preview stations --where "is_trial = 1 OR river_id = 4 AND closed_on <> NULL" --show name',
+    "review": f"yeldro review {ROOT}/examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
     "demo": "yeldro demo again",

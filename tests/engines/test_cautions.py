@@ -20,7 +20,7 @@ TABLES = [
     "INSERT INTO weirs VALUES (1, 'A-1', 'Old Weir', '1990-05-01', '2024-01-05 00:00:00', 0.1, NULL, 1),"
     " (2, 'A_1', 'old weir', '2001-01-01', '2024-01-05 06:00:00', 2.5, 1, 1),"
     " (3, 'B-1', NULL, NULL, '2024-01-04 23:00:00', 0.1, NULL, 2), (4, '12', 'New', '2001-01-01', NULL, 1, 3, 2)",
-    "INSERT INTO gates VALUES (1, 1, NULL), (2, NULL, 2), (3, 3, 3)",
+    "INSERT INTO gates VALUES (1, 1, NULL), (2, NULL, 2), (3, 3, 3), (4, NULL, 5)",
 ]
 SQ, PG, MY = "sqlite", "postgresql", "mariadb"
 EVERY = {SQ, PG, MY}
@@ -40,7 +40,7 @@ CASES: list[tuple[str, str, set[str], str]] = [
     ("name = NULL", "never-true", EVERY, "name IS NULL"),
     ("name <> NULL OR id = 1", "never-true", EVERY, "name IS NOT NULL"),
     ("name IS NULL", "never-true", set(), ""),
-    ("id NOT IN (SELECT weir_id FROM gates)", "null-in-list", EVERY, "1 rows of the subquery"),
+    ("id NOT IN (SELECT weir_id FROM gates)", "null-in-list", EVERY, "2 rows of the subquery"),
     ("id NOT IN (SELECT number FROM gates)", "null-in-list", set(), ""),
     ("id NOT IN (SELECT weir_id FROM gates WHERE weir_id IS NOT NULL)", "null-in-list", set(), ""),
     ("id IN (SELECT weir_id FROM gates)", "null-in-list", set(), ""),

@@ -8,7 +8,6 @@ from dataclasses import dataclass, field
 from yeldro.core.cautions import Caution, find_schema_cautions, whole_table
 from yeldro.core.database import Database, KeySet
 from yeldro.core.doubts import find_doubts
-from yeldro.core.graph import find_components
 from yeldro.core.reach import Reach, Rules, find_reach, root_keys, tables_in_reach
 from yeldro.core.schema import Table
 from yeldro.core.script import Removal, Written, find_removals
@@ -27,6 +26,7 @@ class Verdict:
     cautions: list[Caution] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    after: list[Verdict] = field(default_factory=list)
 
     @property
     def has_findings(self) -> bool:
@@ -87,7 +87,7 @@ def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]
                 _follow(database, verdict, gone)
                 judged.append((verdict, removal))
     _settle_stops(database, judged, gone)
-    return Review(tuple(verdict for verdict, _ in found), tuple(_propose(database, judged)))
+    return Review(tuple(verdict for verdict, _ in found), tuple(_propose(judged)))
 
 
 def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
@@ -157,26 +157,25 @@ def _settle_stops(database: Database, judged: Sequence[tuple[Verdict, Removal]],
             parents = next((keys for keys, _ in verdict.reach.deleted if keys.table is stop.via.parent), None)
             told = [fault for fault in verdict.faults if str(stop.via) in fault]
             later = [
-                str(other.written.line)
+                other
                 for other, _ in judged[place + 1 :]
-                if other.reach and _removes_from(other.reach, stop.table)
+                if other is not verdict and other.reach and _removes_from(other.reach, stop.table)
             ]
             if not told or parents is None or not later or stop.via.broken:
                 continue
             if not database.count_referencing(stop.via, parents, gone.get(stop.via.child)):
+                verdict.after += later
+                lines = " and ".join(str(other.written.line) for other in later)
                 at = verdict.faults.index(told[0])
-                verdict.faults[at] = (
-                    f"{told[0]} Line {' and '.join(later)} removes these rows, but later: change the order."
-                )
+                verdict.faults[at] = f"{told[0]} Line {lines} removes these rows, but later: change the order."
 
 
-def _propose(database: Database, judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
-    """Children first, else as they stand."""
-    tables = [table.name for table in database.schema.tables]
-    edges = [(one.child.name, one.parent.name) for one in database.schema.references if one.parent.name in set(tables)]
-    rank = {name: place for place, part in enumerate(find_components(tables, edges)) for name in part}
-    now = [verdict.written for verdict, _ in judged]
-    best = sorted(judged, key=lambda one: rank[one[1].selection.table.name])
-    proposed = list(dict.fromkeys(verdict.written for verdict, _ in best))
-    if proposed != list(dict.fromkeys(now)) and any("change the order" in f for v, _ in judged for f in v.faults):
-        yield from proposed
+def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
+    """The order as it stands, but each statement after those that lift what forbids it; nothing where it is so now."""
+    waiting = list(dict.fromkeys(verdict for verdict, _ in judged))
+    if not any(verdict.after for verdict in waiting):
+        return
+    while waiting:
+        free = next((one for one in waiting if not any(other in one.after for other in waiting)), waiting[0])
+        waiting.remove(free)
+        yield free.written

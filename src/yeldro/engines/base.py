@@ -132,7 +132,7 @@ class SqlDatabase(ABC):
         return self._try(self._statements.count(table).where(fragment))
 
     def try_number(self, expression: Condition) -> int | None:
-        return self._try(sa.select(self._statements.fragment(expression)))
+        return self._try(sa.select(sa.type_coerce(self._statements.fragment(expression), sa.Integer)))
 
     def _try(self, statement: sa.Executable) -> int | None:
         with suppress(DatabaseFailed):
