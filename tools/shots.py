@@ -5,6 +5,7 @@ Usage: ./dev shots [NAME...]. Every picture is made from the demo data in a temp
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -19,7 +20,7 @@ SHOTS = {
     "survey-table": "yeldro survey stations",
     "preview": f"yeldro preview stations {CLOSED} --show name",
     "cautions": 'yeldro preview stations --where "is_trial = 1 OR river_id = 4 AND closed_on <> NULL" --show name',
-    "review": f"yeldro review {ROOT}/examples/closing-stations.sql",
+    "review": "yeldro review examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
     "demo": "yeldro demo again",
@@ -56,6 +57,7 @@ def main() -> None:
     try:
         with tempfile.TemporaryDirectory() as folder:
             subprocess.run(["yeldro", "demo", ".", "--build-only"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            shutil.copytree(ROOT / "examples", Path(folder) / "examples")
             for name in names:
                 take(name, SHOTS[name], Path(folder))
     finally:

@@ -116,13 +116,14 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
 def _note_readers(
     verdict: Verdict, removal: Removal, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]
 ) -> None:
-    for table in removal.reads:
-        lines = [str(one.written.line) for one, _ in judged if one.reach and _removes_from(one.reach, table)]
-        if table in gone and lines:
-            verdict.faults.append(
-                f"Its condition reads {table.label}, from which line {' and '.join(lines)} has removed rows by then, "
-                "so it may match fewer or more rows than now."
-            )
+    read = [table for table in removal.reads if table in gone]
+    lines = [one.written.line for one, _ in judged if one.reach and any(_removes_from(one.reach, to) for to in read)]
+    if lines:
+        tables = " and ".join(table.label for table in read)
+        verdict.faults.append(
+            f"Its condition reads {tables}, from which line {' and '.join(map(str, dict.fromkeys(lines)))} has removed "
+            "rows by then, so it may match fewer or more rows than now."
+        )
 
 
 def _removes_from(reach: Reach, table: Table) -> bool:

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from rich.console import RenderableType
+from rich.padding import Padding
 from rich.text import Text
 
 from yeldro.core.review import Review, Verdict
-from yeldro.report.cautions import render_cautions
 from yeldro.report.grids import count, render_grid
 
 
 def render_review(review: Review) -> Iterator[RenderableType]:
-    for place, verdict in enumerate(review.verdicts):
+    for place, verdict in enumerate(one for one in review.verdicts if one.reach or one.unjudged):
         yield Text(
             f"{chr(10) if place else ''}line {verdict.written.line}: {_first_line(verdict.written.text)}", style="bold"
         )
@@ -31,8 +31,6 @@ def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
         yield Text(f"  not judged: {verdict.unjudged}", style="bold red")
     reach = verdict.reach
     if reach is None:
-        if not verdict.unjudged:
-            yield Text("  removes nothing", style="dim")
         return
     yield Text(f"  {reach.matched:,} of {count(reach.table_rows, 'row')} of {reach.selection.table.label} match")
     parts = [part for part in reach.parts if part.rows]
@@ -43,10 +41,11 @@ def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
             right=("#", "rows"),
         )
     for fault in verdict.faults:
-        yield Text(f"  {fault}", style="red")
+        yield Padding(Text(fault, style="red"), (0, 0, 0, 2))
     for note in verdict.notes:
         yield Text(f"  {note}")
-    yield from render_cautions([*verdict.doubts, *verdict.cautions])
+    for caution in (*verdict.doubts, *verdict.cautions):
+        yield Padding(Text.assemble((f"{caution.name}: ", "yellow"), caution.message), (0, 0, 0, 2))
 
 
 def _first_line(text: str) -> str:
