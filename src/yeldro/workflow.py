@@ -180,7 +180,7 @@ class _Deletion:
         return None
 
     def _finish(self, found: Preview) -> RunResult:
-        tally = run_plan(self.database, make_plan(found.reach, found.scanned))
+        tally = run_plan(self.database, make_plan(found.reach, [scan.reference for scan in found.scanned]))
         if not tally.balanced:
             self.database.rollback()
             reason = f"The tally does not balance: {tally.fault}."

@@ -175,3 +175,15 @@ def test_a_condition_is_sent_as_it_was_written(weirs: Server) -> None:
     """Engines without a boolean type take any number for true."""
     if weirs.engine != PG:
         assert preview(weirs, "batch").reach.matched == 4
+
+
+def test_a_table_that_cannot_roll_back_is_told(server: Server) -> None:
+    if server.engine != MY:
+        return  # the others have no such tables
+    server.run(
+        ["CREATE TABLE plain (id INTEGER PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE safe (id INTEGER PRIMARY KEY)"]
+    )
+    database = server.open()
+    found = {one.table.label: [caution.name for caution in one.cautions] for one in workflow.survey(database, [])}
+    database.close()
+    assert found == {"plain": ["not-transactional"], "safe": []}

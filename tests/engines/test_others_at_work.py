@@ -215,3 +215,26 @@ def test_a_password_is_told_nowhere(server: Server, password: str) -> None:
     except YeldroError as error:
         texts = [error.message, error.hint, str(error.__cause__), str(error.__context__)]
     assert [text for text in texts if password in text] == []
+
+
+def test_a_truncate_waits_for_others(server: Server) -> None:
+    """A row that was added after the counts, or is not committed yet, must not go unseen."""
+    server.run(TABLES)
+    with closing(server.connect()) as other:
+        cursor = other.cursor()
+        cursor.execute("BEGIN IMMEDIATE" if server.engine == "sqlite" else "BEGIN")
+        cursor.execute("INSERT INTO notes VALUES (9, 1)")
+        threading.Timer(0.6, other.commit if server.engine != "sqlite" else lambda: None).start()
+        database = server.open(wait=5 if server.engine != "sqlite" else 0.3)
+        request = Request(Asked("notes", all_rows=True, truncate=True))
+        try:
+            result = workflow.delete(database, request, workflow.Manner(ask_first=False), Yes())
+        except YeldroError as error:
+            result = RunResult(Outcome.STOPPED, None, None, error.message, error.hint, error.status)
+        database.close()
+        time.sleep(0.5)
+    if server.engine == "sqlite":
+        assert "locked" in result.reason
+    else:
+        assert result.tally is not None
+        assert [(line.before, line.deleted, line.after) for line in result.tally.lines] == [(4, 4, 0)]

@@ -13,6 +13,7 @@ from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked, KeyFile
+from yeldro.engines.names import list_names
 from yeldro.errors import UsageError, YeldroError
 
 TABLES = [
@@ -169,3 +170,9 @@ def test_truncate(server: Server) -> None:
         assert result.tally is not None
         assert [(one.before, one.deleted, one.after) for one in result.tally.lines] == [(2, 2, 0)]
         server.run(["INSERT INTO notes VALUES (1, 1, 2, 'a'), (2, 3, 2, NULL)"])
+
+
+def test_names_for_completion(weirs: Server) -> None:
+    names = list_names(weirs.place, None)
+    assert names["old_weirs"] == ["number", "name"]
+    assert names["gates"] == ["weir_id", "part", "label"]

@@ -46,6 +46,10 @@ NAMES = (
 )
 
 
+CANNOT_ROLL_BACK = "cannot roll back"
+"""How the refusal of a table ends whose changes stay whatever happens."""
+
+
 def read_strict(texts: Sequence[str]) -> frozenset[str]:
     """The cautions that stop a run. UsageError for a name that there is not."""
     wanted = {name.strip() for text in texts for name in text.split(",")}
@@ -60,15 +64,6 @@ def ties_at_limit(table: Table, limit: int, columns: Sequence[str], rows: int) -
         f"{table.label}.{', '.join(columns)}",
         f"{rows:,} more rows have the same {', '.join(columns)} as the last of the {limit:,}, and only the key decided "
         "between them. Add a column to --order-by, or change --limit.",
-    )
-
-
-def converted_values(table: Table, warnings: int) -> Caution:
-    return Caution(
-        "text-as-number",
-        table.label,
-        f"The database warned {warnings:,} times that it could not turn a value into the type that it is compared "
-        "with, and went on with another one. Compare values of one type.",
     )
 
 
@@ -111,13 +106,14 @@ def null_reference(table: Table, columns: Sequence[str], rows: int, *, found: bo
     )
 
 
-def unindexed_check(reference: Reference) -> Caution:
+def unindexed_check(reference: Reference, checks: int, rows: int) -> Caution:
     return Caution(
         "unindexed-reference",
         str(reference),
-        f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, and the database looks there "
-        f"for every row deleted from {reference.parent.label}. The run builds an index first and drops it before it "
-        f"commits, which keeps writers of {reference.child.label} waiting. A lasting index would be better.",
+        f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, so for each of the "
+        f"{checks:,} rows deleted from {reference.parent.label} the database would look through {rows:,} rows. The "
+        f"run builds an index first and drops it before it commits, which keeps writers of "
+        f"{reference.child.label} waiting. A lasting index would be better.",
     )
 
 
@@ -131,6 +127,10 @@ def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
             table.label,
             f"{table.label} has no primary key, so equal rows cannot be told apart by their values. "
             "Give it one where you can.",
+        )
+    if table.refusal.endswith(CANNOT_ROLL_BACK):
+        yield Caution(
+            "not-transactional", table.label, f"Nothing is deleted from {table.label}, because {table.refusal}."
         )
     for reference in schema.outgoing(table):
         if reference.broken:

@@ -130,9 +130,6 @@ class Database(Protocol):
     abilities: Abilities
     schema: Schema
 
-    converted: int
-    """How often the database warned, while it matched rows, that it could not turn one value into another's type."""
-
     def close(self) -> None: ...
 
     def allow_broken_cycles(self) -> None:

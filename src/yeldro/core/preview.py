@@ -9,7 +9,6 @@ from yeldro.core.cautions import (
     WHOLE_IS_MEANT,
     WHOLE_IS_NOT,
     Caution,
-    converted_values,
     find_schema_cautions,
     null_reference,
     ties_at_limit,
@@ -44,6 +43,15 @@ class Request:
     sample: int | None = 10
 
 
+@dataclass(frozen=True, slots=True)
+class Scan:
+    """A reference that the engine would check by looking through `rows` rows for each of `checks` deleted ones."""
+
+    reference: Reference
+    checks: int
+    rows: int
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Preview:
     """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change.
@@ -61,8 +69,7 @@ class Preview:
     refusals: tuple[str, ...]
     parts: tuple[Part, ...] = ()
     hints: tuple[str, ...] = ()
-    scanned: tuple[Reference, ...] = ()
-    """References that the engine would check by scanning a large table once for each of many deleted rows."""
+    scanned: tuple[Scan, ...] = ()
 
     @property
     def selection(self) -> Selection:
@@ -104,24 +111,22 @@ def _is_whole_table(reach: Reach) -> bool:
     return reach.matched == reach.table_rows > 1 and not reach.selection.all_rows
 
 
-def _find_scanned(database: Database, reach: Reach) -> Iterator[Reference]:
-    for keys, rows in reach.deleted:
+def _find_scanned(database: Database, reach: Reach) -> Iterator[Scan]:
+    for keys, checks in reach.deleted:
         for reference in database.schema.incoming(keys.table):
             checked = reference.declared and reference.enforced and not reference.broken
-            scans = checked and not reference.is_indexed and rows >= _MANY_CHECKS
-            if scans and database.count_rows(reference.child) >= _LARGE_TABLE:
-                yield reference
+            if checked and not reference.is_indexed and checks >= _MANY_CHECKS:
+                rows = database.count_rows(reference.child)
+                if rows >= _LARGE_TABLE:
+                    yield Scan(reference, checks, rows)
 
 
-def _cautions(database: Database, request: Request, reach: Reach, scanned: Sequence[Reference]) -> Iterator[Caution]:
+def _cautions(database: Database, request: Request, reach: Reach, scanned: Sequence[Scan]) -> Iterator[Caution]:
     selection, root = reach.selection, root_keys(reach)
     expect = request.guards.expect
     if selection.truncate:
         yield truncate(selection.table, database.abilities.truncates)
-    doubts = find_doubts(database, selection, root, expect is not None and expect.low == expect.high == 1)
-    yield from doubts
-    if database.converted and all(one.name != "text-as-number" for one in doubts):
-        yield converted_values(selection.table, database.converted)
+    yield from find_doubts(database, selection, root, expect is not None and expect.low == expect.high == 1)
     if selection.limit is not None and reach.matched and (ties := database.count_ties(selection, root)):
         names = [order.column for order in selection.order]
         yield ties_at_limit(selection.table, selection.limit, names, ties)
@@ -133,8 +138,8 @@ def _cautions(database: Database, request: Request, reach: Reach, scanned: Seque
         keys = None if match.found else root_keys(reach)
         if rows := database.count_nulls(reach.selection.table, match.columns, keys):
             yield null_reference(reach.selection.table, match.columns, rows, found=match.found)
-    for reference in scanned:
-        yield unindexed_check(reference)
+    for scan in scanned:
+        yield unindexed_check(scan.reference, scan.checks, scan.rows)
     touched = dict.fromkeys(part.table for part in reach.parts if part.rows)
     for table in touched:
         for caution in find_schema_cautions(database.schema, table):

@@ -19,7 +19,7 @@ STEPS = (
     ("Look closely at the table that we are about to clean up.", "yeldro survey stations"),
     (
         "Does anything dangle already? These readings of sensors that are long gone were planted.",
-        'yeldro preview readings --where "sensor_id NOT IN (SELECT id FROM sensors)" --sample 3',
+        "yeldro preview readings --orphans --sample 3",
     ),
     (
         "Stations closed for good before 2019 should go. A slip of the pen: opened instead of closed.",
@@ -46,7 +46,7 @@ STEPS = (
     ("Are they gone?", "yeldro preview stations --where \"closed_on < '2019-01-01'\""),
     (
         "Does anything dangle that did not before? It is the same planted readings, and no others.",
-        'yeldro preview readings --where "sensor_id NOT IN (SELECT id FROM sensors)" --sample 0',
+        "yeldro preview readings --orphans --sample 0",
     ),
     ("And what the trigger on stations wrote.", "yeldro survey removals"),
 )

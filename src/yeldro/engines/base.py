@@ -29,7 +29,6 @@ class SqlDatabase(ABC):
     dialect: str
     abilities: Abilities
     schema: Schema
-    converted = 0
     _counts_key_rows = False
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 

@@ -14,7 +14,6 @@ from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.schema import OnDelete, Reference, Table
-from yeldro.core.selection import Selection
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
@@ -171,11 +170,6 @@ class MariadbDatabase(SqlDatabase):
         empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         self._gate.run(CreateKeyTable(keys.name, names, empty))
-
-    def match(self, selection: Selection, into: KeySet) -> int:
-        matched = super().match(selection, into)
-        self.converted = int(self._gate.run_text("SHOW COUNT(*) WARNINGS").scalar_one())
-        return matched
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which is faster, does."""
@@ -375,7 +369,9 @@ def _translate(error: BaseException) -> YeldroError:
     if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
         return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
     if code in _NOT_CONVERTED:
-        return BadStatement("a value cannot be turned into the type that it is compared with")
+        return BadStatement(
+            "a value cannot be turned into the type that it is compared with. Days are written '2024-01-31'."
+        )
     if code in _BAD_STATEMENT:
         return BadStatement(str(error.args[-1]))
     if code in (1044, 1045, 1142, 1143, 1227, 1370):

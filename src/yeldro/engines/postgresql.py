@@ -255,7 +255,9 @@ def _translate(error: BaseException) -> YeldroError:
     if state.startswith("42") and state != "42501":
         return BadStatement(str(detail.message_primary))
     if state.startswith("22"):
-        return BadStatement("a value cannot be turned into the type that it is compared with")
+        return BadStatement(
+            "a value cannot be turned into the type that it is compared with. Days are written '2024-01-31'."
+        )
     if state == "42501" or "row-level security" in str(detail.message_primary):
         return DatabaseFailed(f"The database refused: {detail.message_primary}.", "Another role may be needed.")
     if state.startswith("23"):
