@@ -38,7 +38,6 @@ REFUSED = [
     (["preview", "stations", "--key", ""], 2, "not a valid integer", ""),
     (["preview", "calibrations", "--key", "1"], 2, "needs 2 value(s)", "commas"),
     (["preview", "logger_lines", "--key", "1"], 2, "no primary key", "--where"),
-    (["preview", "closed_stations", "--all-rows"], 2, "is a view", ""),
     (["preview", "stations", "--limit", "3"], 2, "go together", "--order-by"),
     (["preview", "stations", "--order-by", "opened_on sideways", "--limit", "3"], 2, "cannot be read", ""),
     (["preview", "stations", "--order-by", "opened", "--limit", "3"], 2, "no column 'opened'", "opened_on"),

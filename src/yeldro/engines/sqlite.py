@@ -190,7 +190,7 @@ class SqliteDatabase(SqlDatabase):
         self._gate.run_text("PRAGMA defer_foreign_keys = ON")
         before = self._raw.total_changes
         for keys in key_sets:
-            super().delete(keys)
+            self.delete(keys)
         return self._raw.total_changes - before
 
 
