@@ -163,7 +163,7 @@ class SqlDatabase(ABC):
         return listed
 
     def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
-        named = [{f"c{place}": value for place, value in enumerate(key)} for key in batch]
+        named = [{"round": 0, **{f"c{place}": value for place, value in enumerate(key)}} for key in batch]
         self._gate.run_many(self._statements.load(listed), named)
 
     def prepare_key_sets(self, tables: Sequence[Table]) -> None:

@@ -320,9 +320,9 @@ class Statements:
         return rows.order_by(*(clause.c[name] for name in keys.table.identity)).limit(limit)
 
     def load(self, listed: KeySet) -> sa.Insert:
+        """Every value is bound, `round` too: a driver then sends many rows at once."""
         target = self.key_table(listed)
-        named: dict[Any, Any] = {column: sa.bindparam(column.name) for column in target.c if column.name != "round"}
-        return sa.insert(target).values({**named, target.c.round: sa.literal_column("0")})
+        return sa.insert(target).values({column: sa.bindparam(column.name) for column in target.c})
 
     # Changing
 
