@@ -103,7 +103,7 @@ def image(server: Server) -> list[list[tuple[Any, ...]]]:
     return [server.query(f"SELECT * FROM {name} ORDER BY id") for name in ("weirs", "gates", "aside")]
 
 
-@example(text="writes()", unparsed=False, at_once=True)
+@example(text="id = 1 AND writes()", unparsed=False, at_once=True)
 @example(text="id = 1) OR (1 = 1", unparsed=True, at_once=True)
 @given(text=conditions(), unparsed=st.booleans(), at_once=st.booleans())
 def test_any_condition(server: Server, text: str, unparsed: bool, at_once: bool) -> None:
