@@ -251,6 +251,13 @@ GUARDS = [
         f"{OTHERS}::test_a_truncate_waits_for_others",
     ),
     Guard(
+        "tables are named with their schema",
+        "src/yeldro/engines/statements.py",
+        "*columns, schema=table.name.schema)",
+        "*columns)",
+        f"{OTHERS}::test_a_temporary_table_of_the_same_name_is_not_meant",
+    ),
+    Guard(
         "a preview is read-only (PostgreSQL)",
         PG,
         'access = "READ ONLY" if mode is Mode.READ else "READ WRITE"',

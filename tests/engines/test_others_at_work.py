@@ -238,3 +238,18 @@ def test_a_truncate_waits_for_others(server: Server) -> None:
     else:
         assert result.tally is not None
         assert [(line.before, line.deleted, line.after) for line in result.tally.lines] == [(4, 4, 0)]
+
+
+def test_a_temporary_table_of_the_same_name_is_not_meant(server: Server) -> None:
+    if server.engine == "mariadb":
+        return  # there such a table hides the real one under its full name too, so Yeldro's own have names of their own
+    server.run(TABLES)
+
+    def hide(database: Database) -> None:
+        run_text = database._gate.run_text  # type: ignore[attr-defined]
+        run_text("CREATE TEMP TABLE gates AS SELECT 1 AS id, 77 AS weir_id")
+        run_text("CREATE TEMP TABLE weirs AS SELECT 1 AS id, 'a' AS name")
+
+    assert run(server, Yes(), hide).outcome is Outcome.COMMITTED
+    state = image(server)
+    assert ([row[0] for row in state["weirs"]], [row[0] for row in state["gates"]]) == ([3], [4])
