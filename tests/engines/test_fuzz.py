@@ -105,6 +105,8 @@ def image(server: Server) -> list[list[tuple[Any, ...]]]:
 
 @example(text="id = 1 AND writes()", unparsed=False, at_once=True)
 @example(text="id = 1) OR (1 = 1", unparsed=True, at_once=True)
+@example(text="id = 9 /*! or 1=1 */", unparsed=False, at_once=True)
+@example(text="name = 'a\\' or 1=1 -- '", unparsed=True, at_once=True)
 @given(text=conditions(), unparsed=st.booleans(), at_once=st.booleans())
 def test_any_condition(server: Server, text: str, unparsed: bool, at_once: bool) -> None:
     server.run(FILL)

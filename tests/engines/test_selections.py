@@ -109,6 +109,7 @@ def test_missing_keys_and_nulls_are_told(weirs: Server) -> None:
     assert [(one.name, one.subject, one.message[:30]) for cautions in told for one in cautions] == [
         ("null-reference", "weirs.up_id", "2 rows of weirs hold NULL in u")
     ] * 2
+    assert preview(weirs, "weirs", {"found_in": "gates"}).cautions == ()
 
 
 def test_rows_whose_parent_is_gone(server: Server) -> None:
