@@ -205,7 +205,8 @@ def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: R
     for name in reached:
         table = schema.by_name[name]
         into = [r for r in schema.outgoing(table) if r.parent.name in reached]
-        if table is not root and not table.refusal and not schema.incoming(table) and len(into) == 1:
+        stands_alone = table.identity and not table.refusal and not schema.incoming(table)
+        if table is not root and stands_alone and len(into) == 1:
             reference = into[0]
             certain = reference.declared and reference.enforced and not reference.broken
             if certain and rules.treatment(reference).action is Action.DELETE:
