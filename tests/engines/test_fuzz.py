@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import closing
 from typing import Any
 
 import pytest
@@ -31,6 +32,7 @@ FILL = [
     "INSERT INTO gates VALUES (1, 1), (2, 1), (3, 4)",
 ]
 SMUGGLED = [
+    *"'\"`#\x00\nö",
     ") OR (1 = 1",
     "; DELETE FROM aside",
     "; DELETE FROM aside; --",
@@ -38,20 +40,13 @@ SMUGGLED = [
     " /* all */ ",
     "/*! or 1=1 */",
     "\\' OR 1=1 -- ",
-    "'",
     "''",
-    '"',
-    "`",
-    "#",
     "$$",
     "; COMMIT; DELETE FROM aside",
     ") RETURNING (id",
     " UNION SELECT 1 ",
     ":x",
     "%s",
-    "\x00",
-    "\n",
-    "ö",
 ]
 COLUMNS = st.sampled_from(["id", "name", "depth", "weirs.id", '"id"', "weir_id", "nosuch"])
 VALUES = st.sampled_from(
@@ -99,8 +94,19 @@ def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFact
         yield found
 
 
-def image(server: Server) -> list[list[tuple[Any, ...]]]:
-    return [server.query(f"SELECT * FROM {name} ORDER BY id") for name in ("weirs", "gates", "aside")]
+@pytest.fixture(scope="module")
+def plain(server: Server) -> Iterator[Any]:
+    """A cursor beside the product, for the whole module: connecting takes longer than looking."""
+    with closing(server.connect()) as connection:
+        yield connection.cursor()
+
+
+def image(plain: Any) -> list[list[tuple[Any, ...]]]:
+    images = []
+    for name in ("weirs", "gates", "aside"):
+        plain.execute(f"SELECT * FROM {name} ORDER BY id")
+        images.append([tuple(row) for row in plain.fetchall()])
+    return images
 
 
 @example(text="id = 1 AND writes()", unparsed=False, at_once=True)
@@ -108,16 +114,17 @@ def image(server: Server) -> list[list[tuple[Any, ...]]]:
 @example(text="id = 9 /*! or 1=1 */", unparsed=False, at_once=True)
 @example(text="name = 'a\\' or 1=1 -- '", unparsed=True, at_once=True)
 @given(text=conditions(), unparsed=st.booleans(), at_once=st.booleans())
-def test_any_condition(server: Server, text: str, unparsed: bool, at_once: bool) -> None:
-    server.run(FILL)
-    before = image(server)
+def test_any_condition(server: Server, plain: Any, text: str, unparsed: bool, at_once: bool) -> None:
+    for statement in FILL:
+        plain.execute(statement)
+    before = image(plain)
     request = Request(Asked("weirs", (text,), unparsed=unparsed), Rules(Rule.DELETE), sample=None)
     database = server.open(Mode.WRITE)
     try:
         matched = {row[0] for row in workflow.preview(database, request).sample}
     except YeldroError:
         matched = None
-    assert image(server) == before
+    assert image(plain) == before
     try:
         result = workflow.delete(database, request, workflow.Manner(ask_first=not at_once), Yes())
         outcome = result.outcome
@@ -125,7 +132,7 @@ def test_any_condition(server: Server, text: str, unparsed: bool, at_once: bool)
         outcome = Outcome.STOPPED
     finally:
         database.close()
-    after = image(server)
+    after = image(plain)
     if outcome is Outcome.COMMITTED:
         assert matched is not None
         assert [row for row in before[0] if row[0] not in matched] == after[0]
