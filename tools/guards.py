@@ -251,6 +251,27 @@ GUARDS = [
         f"{OTHERS}::test_a_truncate_waits_for_others",
     ),
     Guard(
+        "a transaction is really open (SQLite)",
+        SQLITE,
+        'self._gate.run_text("BEGIN IMMEDIATE")',
+        'self._gate.run_text("SELECT 1")',
+        f"{REFUSALS}::test_a_command_that_promises_to_change_nothing_keeps_the_file",
+    ),
+    Guard(
+        "children go by statements of ours, not by cascades",
+        f"{CORE}/plan.py",
+        "    for keys, rows in reach.deleted:\n",
+        "    for keys, rows in reach.deleted[-1:]:\n",
+        f"{LAW} -k sqlite",
+    ),
+    Guard(
+        "NOT NULL trees go deepest first (MariaDB)",
+        MY,
+        "if len(rigid) == 1:",
+        "if False:",
+        f"{SERVERS}::test_a_tree_of_many_levels",
+    ),
+    Guard(
         "tables are named with their schema",
         "src/yeldro/engines/statements.py",
         "*columns, schema=table.name.schema)",
