@@ -202,7 +202,7 @@ def test_a_fault_at_any_statement_changes_nothing(
     monkeypatch.setattr(gate.Gate, "translated", counting)
     while True:
         limit, sent = limit + 1, 0
-        result = yeldro("delete", *STATIONS, "--yes", "--sample", "0")
+        result = yeldro("delete", *STATIONS, "--where", "closed_on <> '1900-01-01'", "--yes", "--sample", "0")
         if sent < limit:
             break
         assert result.status == (130 if isinstance(fault, KeyboardInterrupt) else 5), (limit, result)

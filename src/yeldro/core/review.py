@@ -11,7 +11,7 @@ from yeldro.core.doubts import find_doubts
 from yeldro.core.reach import Reach, Rules, find_reach, root_keys, tables_in_reach
 from yeldro.core.schema import Table
 from yeldro.core.script import Removal, Written, find_removals
-from yeldro.errors import DatabaseFailed, YeldroError
+from yeldro.errors import Refused, UsageError, YeldroError
 
 
 @dataclass(slots=True, eq=False)
@@ -78,9 +78,8 @@ def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]
         for removal in removals:
             try:
                 database.attempt(lambda v=verdict, r=removal: _judge(database, v, r))  # type: ignore[misc]
-            except DatabaseFailed as error:
-                verdict.unjudged = f"the database cannot run its condition: {error.message}"
-            except YeldroError as error:
+            except (UsageError, Refused) as error:
+                # Anything else, such as an interrupt or a lost connection, ends the review.
                 verdict.unjudged = error.message
             if verdict.reach:
                 _note_readers(verdict, removal, judged, gone)

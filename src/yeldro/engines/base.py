@@ -134,19 +134,21 @@ class SqlDatabase(ABC):
         return self._try(sa.select(sa.type_coerce(self._statements.fragment(expression), sa.Integer)))
 
     def _try(self, statement: sa.Executable) -> int | None:
-        with suppress(DatabaseFailed):
+        with suppress(BadStatement):
             return self.attempt(lambda: self._gate.number(statement))
         return None
 
     def attempt(self, work: Callable[[], T]) -> T:
-        self._gate.run_text("SAVEPOINT yeldro_try")
+        name = next(self._names)  # one may stand inside another, and MariaDB knows a name once
+        self._gate.run_text(f"SAVEPOINT {name}")
         try:
-            return work()
+            result = work()
         except YeldroError:
-            self._gate.run_text("ROLLBACK TO SAVEPOINT yeldro_try")
+            self._gate.run_text(f"ROLLBACK TO SAVEPOINT {name}")
             raise
-        finally:
-            self._gate.run_text("RELEASE SAVEPOINT yeldro_try")
+        # Not in a `finally`: after an interrupt it would fail, and hide the interrupt.
+        self._gate.run_text(f"RELEASE SAVEPOINT {name}")
+        return result
 
     def find_spellings(self, keys: KeySet, column: str, limit: int) -> list[str]:
         rows = self._gate.run(self._statements.find_spellings(keys, column, limit))
