@@ -5,7 +5,8 @@
     ├── Refused            3   a guard, a stop or a tally that does not balance
     ├── Declined           4   the person said no
     ├── DatabaseFailed     5   the database refused, timed out or could not be reached
-    │   └── BadStatement       the database could not make sense of a statement
+    │   ├── BadStatement       the database could not make sense of a statement
+    │   └── ArchiveFailed      the archive or the run record cannot be written or read
     └── Interrupted      130   Ctrl-C
 
 A message says what was wrong and where, a hint what to do. Neither holds row data or a password.
@@ -44,6 +45,10 @@ class DatabaseFailed(YeldroError):
 
 
 class BadStatement(DatabaseFailed):
+    pass
+
+
+class ArchiveFailed(DatabaseFailed):
     pass
 
 

@@ -4,6 +4,8 @@ COMMANDS = {
     "survey": "What is in the database: tables, keys, references.",
     "preview": "Which rows match and what hangs on them; changes nothing.",
     "delete": "Preview, ask, delete in the right order, check, commit.",
+    "restore": "Put the archived rows of a run back, exactly as they were.",
+    "history": "Past runs, what they did, and whether they were restored.",
     "review": "What the DELETE statements of a script would do; runs none of them.",
     "map": "The tables in deletion order and what references what.",
     "completion": "Complete tables and columns in bash, zsh or fish.",

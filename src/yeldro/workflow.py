@@ -21,6 +21,8 @@ from yeldro.core.script import read_script
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.survey import TableSurvey, find_survey
 from yeldro.core.tally import Tally
+from yeldro.store.records import Keeping
+from yeldro.keeper import Keeper
 from yeldro.errors import Declined, Interrupted, Refused, UsageError, YeldroError
 
 
@@ -35,6 +37,10 @@ class Answers(Protocol):
 
     def allow_commit(self, tally: Tally) -> bool:
         """Asked with the balanced tally in hand, while the transaction is open."""
+        ...
+
+    def copying(self, rows: int, total: int) -> None:
+        """Told now and then how many of the rows are in the archive."""
         ...
 
     def committing(self) -> None:
@@ -54,7 +60,7 @@ class Manner:
 def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
     """Look at the whole database, or closely at some of its tables."""
     chosen = [database.schema.find_table(name) for name in names]
-    with _transaction(database, Mode.READ):
+    with transaction(database, Mode.READ):
         return find_survey(database, chosen)
 
 
@@ -69,7 +75,7 @@ def preview(database: Database, request: Request) -> Preview:
     """Find what a deletion would touch, in a transaction that cannot change anything."""
     selection = _read(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with _transaction(database, Mode.READ):
+    with transaction(database, Mode.READ):
         return make_preview(database, request, find_reach(database, selection, request.rules))
 
 
@@ -83,7 +89,7 @@ def review(database: Database, text: str, dialect: str | None) -> Review:
         ) from None
     found = read_removals(database, script, database.dialect)
     database.prepare_key_sets(tables_in_review(database, found))
-    with _transaction(database, Mode.READ):
+    with transaction(database, Mode.READ):
         return make_review(database, found)
 
 
@@ -92,40 +98,54 @@ def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview
     """A preview with the columns and all matched rows, streamed in key order while the context is open."""
     selection = _read(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with _transaction(database, Mode.READ):
+    with transaction(database, Mode.READ):
         found = make_preview(database, request, find_reach(database, selection, request.rules))
         names = sample_columns(selection, request.show) if request.show else selection.table.column_names
         yield found, names, database.sample(root_keys(found.reach), names, None)
 
 
-def delete(database: Database, request: Request, manner: Manner, answers: Answers) -> RunResult:
-    """Preview, ask, delete, compare, and commit only what was shown. Faults after the preview end in the result."""
+def delete(
+    database: Database, request: Request, manner: Manner, answers: Answers, keeping: Keeping | None = None
+) -> RunResult:
+    """Preview, ask, archive, delete, compare, and commit only what was shown.
+
+    Faults after the preview end in the result. Without `keeping` there is neither a record nor an archive.
+    """
     selection = _read(database, request)
     if selection.truncate and not database.abilities.rolls_back_truncate and (manner.rehearse or manner.ask_last):
         raise Refused(database.abilities.truncates, "So --truncate goes without --rehearse and --ask-last.")
-    run = _Deletion(database, request, manner, answers, selection)
+    run = _Deletion(database, request, manner, answers, selection, None if manner.rehearse else keeping)
     try:
         return run.go()
     except KeyboardInterrupt:
-        _undo(database)
+        undo(database)
         interrupted = Interrupted("Interrupted.")
         return run.failed(interrupted)
     except UsageError:
-        _undo(database)
+        undo(database)
         raise
     except YeldroError as error:
-        _undo(database)
+        undo(database)
         return run.failed(error)
     except BaseException:
-        _undo(database)
+        undo(database)
         raise
+    finally:
+        database.record(None)
+        run.keeper.close()
 
 
 class _Deletion:
     """One deletion. `begun` tells whether its writing transaction was opened."""
 
     def __init__(
-        self, database: Database, request: Request, manner: Manner, answers: Answers, selection: Selection
+        self,
+        database: Database,
+        request: Request,
+        manner: Manner,
+        answers: Answers,
+        selection: Selection,
+        keeping: Keeping | None,
     ) -> None:
         self.database = database
         self.request = request
@@ -134,35 +154,41 @@ class _Deletion:
         self.selection = selection
         self.begun = False
         self.preview: Preview | None = None
+        self.keeper = Keeper(database, keeping, selection, answers.copying)
 
     def go(self) -> RunResult:
         alone = self.selection.table if self.selection.truncate else None
-        if not self.manner.ask_first:
-            self.database.begin(Mode.WRITE, alone)
-            self.begun = True
+        if not self.manner.ask_first and not self.keeper.comes_before:
+            self._begin(alone)
             found = self._show(store=False)
             return self._ended_early(found) or self._finish(found)
         self.database.prepare_key_sets(
             tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
         )
-        with _transaction(self.database, Mode.READ):
+        with transaction(self.database, Mode.READ):
             found = self._show(store=True)
         ended = self._ended_early(found)
         if ended:
             return ended
-        if not self.answers.allow(found):
+        if self.manner.ask_first and not self.answers.allow(found):
             return RunResult(Outcome.DECLINED, found, status=Declined.status)
-        self.database.begin(Mode.WRITE, alone)
-        self.begun = True
+        self.keeper.prepare(found.reach)
+        self._begin(alone)
         fresh = find_reach(self.database, self.selection, self.request.rules)
         came, went = (0, 0) if alone else _compare(self.database, found.reach, fresh)
         if alone and fresh.matched != found.reach.matched:
             came, went = max(0, fresh.matched - found.reach.matched), max(0, found.reach.matched - fresh.matched)
         if came or went:
             self.database.rollback()
+            self.keeper.drop()
             reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."
             return RunResult(Outcome.STOPPED, found, None, reason, "Look at the preview again.", Refused.status)
         return self._finish(make_preview(self.database, self.request, fresh))
+
+    def _begin(self, alone: Table | None) -> None:
+        self.keeper.listen()
+        self.database.begin(Mode.WRITE, alone)
+        self.begun = True
 
     def _show(self, *, store: bool) -> Preview:
         reach = find_reach(self.database, self.selection, self.request.rules, store=store)
@@ -177,33 +203,45 @@ class _Deletion:
         if not found.reach.matched:
             self.database.rollback()
             return RunResult(Outcome.NOTHING_MATCHED, found)
+        if reason := self.keeper.find_fault(found.reach):
+            self.database.rollback()
+            hint = "Leave the column out with --leave-out, or keep no copy with --no-archive."
+            return RunResult(Outcome.STOPPED, found, None, reason, hint, Refused.status)
         return None
 
     def _finish(self, found: Preview) -> RunResult:
+        self.keeper.keep(found)
+        self.keeper.is_final = self.selection.truncate and not self.database.abilities.rolls_back_truncate
         tally = run_plan(self.database, make_plan(found.reach, [scan.reference for scan in found.scanned]))
         if not tally.balanced:
             self.database.rollback()
             reason = f"The tally does not balance: {tally.fault}."
-            return RunResult(Outcome.ROLLED_BACK, found, tally, reason, status=Refused.status)
+            run = self.keeper.rolled_back(reason, tally)
+            return RunResult(Outcome.ROLLED_BACK, found, tally, reason, status=Refused.status, run=run)
         if self.manner.rehearse:
             self.database.rollback()
             return RunResult(Outcome.REHEARSED, found, tally)
         if self.manner.ask_last and not self.answers.allow_commit(tally):
             self.database.rollback()
+            self.keeper.drop()
             return RunResult(Outcome.DECLINED, found, tally, status=Declined.status)
         self.answers.committing()
+        self.keeper.committing(tally)
         self.database.commit()
-        return RunResult(Outcome.COMMITTED, found, tally)
+        return RunResult(Outcome.COMMITTED, found, tally, run=self.keeper.committed())
 
     def failed(self, error: YeldroError) -> RunResult:
         """How it ended. What failed before anything was shown is no run: the error itself tells it."""
         if not self.begun and self.preview is None:
             raise error
         outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
-        return RunResult(outcome, self.preview, None, error.message, error.hint, error.status)
+        if self.keeper.is_final:
+            outcome = Outcome.IN_DOUBT
+        run = self.keeper.rolled_back(error.message)
+        return RunResult(outcome, self.preview, None, error.message, error.hint, error.status, run)
 
 
-def _undo(database: Database) -> None:
+def undo(database: Database) -> None:
     """Roll back without letting a second fault hide the first: a connection that is closed rolls back by itself."""
     try:
         database.rollback()
@@ -212,12 +250,12 @@ def _undo(database: Database) -> None:
 
 
 @contextmanager
-def _transaction(database: Database, mode: Mode) -> Iterator[None]:
+def transaction(database: Database, mode: Mode) -> Iterator[None]:
     database.begin(mode)
     try:
         yield
     except BaseException:
-        _undo(database)
+        undo(database)
         raise
     database.commit()
 

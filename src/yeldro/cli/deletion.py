@@ -10,20 +10,24 @@ import click
 
 from yeldro import workflow
 from yeldro.cli.place import find_database
-from yeldro.cli.request import opened, read_request
+from yeldro.cli.bar import Bar
+from yeldro.cli.request import opened, read_keeping, read_request
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Action
+from yeldro.core.restore import RestorePlan
 from yeldro.core.tally import Tally
 from yeldro.errors import UsageError
 from yeldro.report.documents import make_run
 from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
+from yeldro.report.restore import render_plan
 from yeldro.report.tally import render_ending, render_tally
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
+LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 
 
 def run_deletion(options: dict[str, Any]) -> int:
@@ -41,16 +45,23 @@ def run_deletion(options: dict[str, Any]) -> int:
         raise UsageError(
             f"The database {protected} is protected: --yes alone is not enough.", f"Say --confirm {protected} too."
         )
-    person = _Person(screen, options["rehearse"], "" if options["confirm"] == protected else protected)
+    warning = ""
+    if not options["rehearse"]:
+        left_out = ", ".join(options["leave_out"])
+        warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else ""
+    person = Person(screen, warning, "" if options["confirm"] == protected else protected)
     with opened(place, Mode.WRITE, options["wait"]) as database:
-        result = workflow.delete(database, read_request(database, options), manner, person)
-    _tell(screen, result, person.asked_last)
+        keeping = read_keeping(database, options, place.address)
+        result = workflow.delete(database, read_request(database, options), manner, person, keeping)
+    person.end()
+    tell(screen, "delete", result, person.asked_last)
     return result.status
 
 
-def _tell(screen: Screen, result: RunResult, asked_last: bool) -> None:
+def tell(screen: Screen, kind: str, result: RunResult, asked_last: bool = False) -> None:
+    """Write how a run, or a restoration, ended."""
     if screen.format == "json":
-        screen.write_document(make_run("delete", result))
+        screen.write_document(make_run(kind, result))
         return
     if result.tally and not asked_last:
         screen.show(render_tally(result.tally))
@@ -59,30 +70,45 @@ def _tell(screen: Screen, result: RunResult, asked_last: bool) -> None:
         screen.tell(result.reason, result.hint)
 
 
-class _Person:
+class Person:
     """Answers from the terminal.
 
-    `keeps` says whether the rows stay in any case, as in a rehearsal; `protected` is the name of a database that must
-    be typed before a commit, "" where none must.
+    `warning` is what must be known about the archive; `protected` is the name of a database that must be typed before a
+    commit, "" where none must.
     """
 
-    def __init__(self, screen: Screen, keeps: bool, protected: str) -> None:
+    def __init__(self, screen: Screen, warning: str, protected: str) -> None:
         self.screen = screen
-        self.keeps = keeps
+        self.warning = warning
         self.protected = protected
         self.asked_last = False
+        self.bar = Bar("archived")
 
     def show(self, preview: Preview) -> None:
         if self.screen.format == "text":
             self.screen.show(render_preview(preview, self.screen.width, ""))
-            if preview.reach.matched and not preview.refusals and not self.keeps:
-                self.screen.note(f"\n{NO_COPY}")
+            if self.warning and preview.reach.matched and not preview.refusals:
+                self.screen.note(f"\n{self.warning}")
 
     def allow(self, preview: Preview) -> bool:
         return self._ask(f"{_describe(preview)}?")
 
+    def show_plan(self, plan: RestorePlan) -> None:
+        if self.screen.format == "text":
+            self.screen.show(render_plan(plan))
+
+    def allow_restore(self, plan: RestorePlan) -> bool:
+        return self._ask(f"Restore {count(plan.rows, 'row')}?")
+
+    def copying(self, rows: int, total: int) -> None:
+        self.bar.move(rows, total)
+
+    def end(self) -> None:
+        self.bar.stop()
+
     def allow_commit(self, tally: Tally) -> bool:
         self.asked_last = True
+        self.bar.stop()
         self.screen.show(render_tally(tally))
         return self._ask("Everything is as expected. Commit?")
 

@@ -36,6 +36,10 @@ def database_options(*formats: str) -> Callable[[Command], Command]:
     )
 
 
+def archive_option() -> Callable[[Command], Command]:
+    return click.option("--archive", metavar="DIR", help="The folder of the run records. Else yeldro-runs.")
+
+
 def selection_options(*, needs_table: bool = True) -> Callable[[Command], Command]:
     """The options that choose rows and say what happens to dependents."""
     return _together(

@@ -7,8 +7,10 @@ import re
 import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
+from yeldro.cli.place import find_records_folder
 from yeldro.core.cautions import read_strict
 from yeldro.core.database import Database, Mode
 from yeldro.core.guards import Guards, read_expected
@@ -19,6 +21,7 @@ from yeldro.engines import open_database
 from yeldro.errors import UsageError
 from yeldro.store.config import Place
 from yeldro.store.key_file import open_key_file
+from yeldro.store.records import Keeping
 
 
 @contextmanager
@@ -68,6 +71,24 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
     )
 
 
+def read_keeping(database: Database, options: dict[str, Any], address: str) -> Keeping:
+    """Turn the options of a run that say what is kept into what the run needs."""
+    if options["no_archive"] and (options["archive_table"] or options["leave_out"]):
+        raise UsageError("--no-archive excludes --archive-table and --leave-out.")
+    facts = {
+        "kind": "delete",
+        "asked": make_line("delete", options),
+        "address": without_password(str(Path(address).absolute()) if "://" not in address else address),
+    }
+    return Keeping(
+        find_records_folder(options["archive"]),
+        not options["no_archive"],
+        options["archive_table"] or "",
+        options["leave_out"],
+        facts,
+    )
+
+
 def _read_sample(text: str) -> int | None:
     if text == "all":
         return None
@@ -78,8 +99,13 @@ def _read_sample(text: str) -> int | None:
 
 def make_delete_line(options: dict[str, Any], matched: int) -> str:
     """The delete command for the same rows, as a person would type it."""
-    words = ["yeldro", "delete", options["table"]]
-    words += _pairs("--db", _without_password(options["db"]))
+    return f"{make_line('delete', options)} --expect {matched}"
+
+
+def make_line(command: str, options: dict[str, Any]) -> str:
+    """A command that chooses these rows, as a person would type it."""
+    words = ["yeldro", command, options["table"]]
+    words += _pairs("--db", without_password(options["db"]) if options["db"] else None)
     for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
         words += _pairs(name, options[key])
     for name in ("--keys-from", "--found-in", "--not-found-in", "--on"):
@@ -92,17 +118,19 @@ def make_delete_line(options: dict[str, Any], matched: int) -> str:
     words += ["--unparsed"] if options["unparsed"] else []
     words += _pairs("--strict", options["strict"])
     words += ["--break-cycles"] if options["break_cycles"] else []
-    return " ".join(quote_word(word) for word in [*words, "--expect", str(matched)])
+    for name in ("--expect", "--max-rows", "--max-share"):
+        words += _pairs(name, options.get(name[2:].replace("-", "_")))
+    return " ".join(map(quote_word, words))
 
 
-def _without_password(db: str | None) -> str | None:
-    return re.sub(r"^(\w+://[^:/@]*):[^@]*@", r"\1@", db) if db else None
+def without_password(db: str) -> str:
+    return re.sub(r"^(\w+://[^:/@]*):[^@]*@", r"\1@", db)
 
 
-def _pairs(name: str, value: str | int | Sequence[str] | None) -> list[str]:
+def _pairs(name: str, value: str | float | Sequence[str] | None) -> list[str]:
     if value is None:
         return []
-    values = [str(value)] if isinstance(value, str | int) else value
+    values = [str(value)] if isinstance(value, str | int | float) else value
     return [word for one in values for word in (name, one)]
 
 

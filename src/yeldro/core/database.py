@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol, TypeVar
 
+from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.condition import Condition
 from yeldro.core.keys import KeySet as KeySet
-from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.schema import Column, OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 
@@ -54,7 +55,8 @@ class Abilities:
     that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
     of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none. `own_row`:
     whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level. `truncates`
-    says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back.
+    says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table
+    ends a transaction. `keeps_references`: no account but an administrator can switch the checks off.
     """
 
     tree_rules: frozenset[OnDelete]
@@ -63,6 +65,8 @@ class Abilities:
     own_row: bool = True
     truncates: str = ""
     rolls_back_truncate: bool = True
+    ddl_commits: bool = False
+    keeps_references: bool = False
     quirks: frozenset[Quirk] = frozenset()
 
 
@@ -131,6 +135,10 @@ class Database(Protocol):
     schema: Schema
 
     def close(self) -> None: ...
+
+    def record(self, journal: Callable[[str], None] | None) -> None:
+        """Tell every statement from now on to `journal`, until None is given."""
+        ...
 
     def allow_broken_cycles(self) -> None:
         """The person said that circles may be deleted with the engine's own checks off, where it cannot otherwise."""
@@ -283,9 +291,81 @@ class Database(Protocol):
         """How many rows of a key set are not in another, stored one of the same table."""
         ...
 
+    # Copying rows out, and putting them back
+    def find_form(self, column: Column) -> Form:
+        """How the values of a column are kept in an archive."""
+        ...
+
+    def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
+        """How many rows of the table hold the same bytes in `columns` as some row of the key set."""
+        ...
+
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        """Copy rows into an archive, exactly those that the open transaction would delete. Returns how many."""
+        ...
+
+    def make_copy_table(self, name: TableName, portion: Portion) -> None:
+        """Make an empty table with the columns of a portion, in the database itself."""
+        ...
+
+    def drop_copy_table(self, name: TableName) -> None: ...
+
+    def copy_into(self, name: TableName, piece: Piece) -> int:
+        """Copy rows into such a table. Returns how many."""
+        ...
+
+    def stage(self, portion: Portion, source: Source) -> Stage:
+        """Bring archived rows beside their table, outside of any transaction."""
+        ...
+
+    def stand(self, stage: Stage) -> Standing:
+        """How the staged rows stand against the table."""
+        ...
+
+    def keep_absent(self, stage: Stage) -> None:
+        """Let the stage hold only rows whose keys are not in the table."""
+        ...
+
+    def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> int:
+        """Put the keys of staged rows that point at `parents`, or are among them, into a key set. Returns how many."""
+        ...
+
+    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+        """Let the stage hold only rows whose keys are listed."""
+        ...
+
+    def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> int:
+        """How many staged rows point at a row that is neither in its table nor in one of the stages `parents`."""
+        ...
+
+    def insert(self, stage: Stage) -> int:
+        """Put the staged rows into their table. Returns the database's own count."""
+        ...
+
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
+        """Put the rows of stages back whose tables reference each other in a circle."""
+        ...
+
+    def reattach(self, stage: Stage) -> int:
+        """Give detached rows their references back where they are as the run left them. Returns how many."""
+        ...
+
+    def count_whole(self, stage: Stage) -> int:
+        """How many staged rows are in the table with the same bytes."""
+        ...
+
+    def allow_orphans(self) -> None:
+        """Before `begin`: rows that pointed at no row may be put back so, where the engine can let them."""
+        ...
+
+    def advance_counters(self, stages: Sequence[Stage]) -> None:
+        """See that the database will not give out the numbers of rows that were put back."""
+        ...
+
     # Changing
-    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
-        """What triggers may do when rows of `table` are deleted (`columns` None) or these columns updated."""
+    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
+        """What triggers may do when these columns of `table` are updated, or, with `columns` None, at an `event`:
+        when rows are deleted ("delete") or inserted ("insert")."""
         ...
 
     def build_index(self, reference: Reference) -> None:

@@ -15,8 +15,10 @@ class Outcome(Enum):
     COMMITTED = ("committed", "Committed.")
     ROLLED_BACK = ("rolled-back", "Everything was rolled back; nothing was changed.")
     REHEARSED = ("rehearsed", "Rehearsed: everything was done and rolled back; nothing was changed.")
+    IN_DOUBT = ("in-doubt", "Whether the database committed is not known: yeldro history finds out.")
     DECLINED = ("declined", "Declined; nothing was changed.")
     STOPPED = ("stopped", "Stopped before the first change.")
+    NOTHING_TO_RESTORE = ("nothing-to-restore", "All of its rows are there; there is nothing to restore.")
     NOTHING_MATCHED = ("nothing-matched", "No row matches; there is nothing to delete.")
 
     def __init__(self, label: str, sentence: str) -> None:
@@ -26,7 +28,8 @@ class Outcome(Enum):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class RunResult:
-    """How a run ended. `status` is the exit status that goes with it, `hint` what to do about `reason`."""
+    """How a run ended. `status` is the exit status that goes with it, `hint` what to do about `reason`, `run` the
+    name of its record, "" where there is none."""
 
     outcome: Outcome
     preview: Preview | None = None
@@ -34,3 +37,4 @@ class RunResult:
     reason: str = ""
     hint: str = ""
     status: int = 0
+    run: str = ""

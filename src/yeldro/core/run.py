@@ -27,7 +27,7 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     dangling = _find_dangling(database, reach)
     for table in dangling:
         before.setdefault(table, database.count_rows(table))
-    for table in _strangers(database, before, changed):
+    for table in find_strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
     database.drop_indexes()
@@ -40,7 +40,7 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         truncated = any(keys.whole and keys.table is table for keys, _ in reach.deleted)
         explained[table] += (0 if truncated else lines[-1].deleted) + lines[-1].inserted_by_triggers
     odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
-    return Tally(tuple(lines), changed.total, explained.total(), odd, tuple(_causes(effects, before)))
+    return Tally(tuple(lines), changed.total, explained.total(), odd, tuple(find_causes(effects, before)))
 
 
 def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
@@ -64,7 +64,7 @@ def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
     return changed
 
 
-def _strangers(database: Database, known: Iterable[Table], changed: Changes) -> list[Table]:
+def find_strangers(database: Database, known: Iterable[Table], changed: Changes) -> list[Table]:
     """Tables in which the database counted changes although nothing of ours is in them."""
     names = {name for table in known for name in (table.name, *table.parts)}
     others = [name for name in changed.tables or () if name not in names]
@@ -146,7 +146,7 @@ def _account(
     return Line(table, before, after, to_delete, to_detach, deleted, detached, inserted, dangling)
 
 
-def _causes(effects: Iterable[Effect], tables: Iterable[Table]) -> Iterable[str]:
+def find_causes(effects: Iterable[Effect], tables: Iterable[Table], events: str = "DELETE|UPDATE") -> Iterable[str]:
     """Triggers that may be behind a difference, in a form for the end of a sentence."""
     named = dict.fromkeys((effect.trigger, effect.verb, effect.table.label) for effect in effects)
     verbs = {"insert": "inserts into", "update": "updates", "delete": "deletes from"}
@@ -156,6 +156,6 @@ def _causes(effects: Iterable[Effect], tables: Iterable[Table]) -> Iterable[str]
         f"the {'rule' if 'RULE' in trigger.event else 'trigger'} {trigger.name} on {table.label}"
         for table in tables
         for trigger in table.triggers
-        if trigger.enabled and trigger.name not in foreseen and re.search("DELETE|UPDATE", trigger.event)
+        if trigger.enabled and trigger.name not in foreseen and re.search(events, trigger.event)
     ]
     return [f"the trigger {name}, which {verbs[verb]} {label}" for name, verb, label in loud] + others

@@ -48,6 +48,8 @@ class Column:
     default: str | None = None
     generated: bool = False
     collation: str = ""
+    on_update: bool = False
+    """Whether every update of a row changes it by itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +88,11 @@ class Table:
     row_security: bool = False
     parts: frozenset[TableName] = frozenset()
     definition: str = ""
+
+    @cached_property
+    def lasting_key(self) -> tuple[str, ...]:
+        """What tells rows apart for good: not a row number, which is given to other rows later; () without one."""
+        return self.identity if set(self.identity) <= set(self.column_names) else ()
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:

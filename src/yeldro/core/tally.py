@@ -11,7 +11,7 @@ from yeldro.core.schema import Table
 class Line:
     """One table. `expected` is the sum of the rows that any action should touch, a row counting once an action.
 
-    `present` counts deleted keys that are still there, `dangling` the rows that point at a row that is gone.
+    `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or `reattached`.
     """
 
     table: Table
@@ -23,10 +23,18 @@ class Line:
     detached: int = 0
     inserted_by_triggers: int = 0
     dangling: int = 0
+    to_restore: int = 0
+    inserted: int = 0
+    reattached: int = 0
 
     @property
     def expected(self) -> int:
-        return self.to_delete + self.to_detach
+        return self.to_delete + self.to_detach + self.to_restore
+
+    @property
+    def restored(self) -> int:
+        """Rows that got their old selves back: those that were put back, and those that were attached again."""
+        return self.inserted + self.reattached
 
     @property
     def balanced(self) -> bool:
@@ -40,8 +48,10 @@ class Line:
             return f"{name}: {self.to_delete:,} rows were to be deleted, {self.deleted:,} are gone"
         if self.detached != self.to_detach:
             return f"{name}: {self.to_detach:,} rows were to be detached, {self.detached:,} are"
-        if self.before - self.deleted + self.inserted_by_triggers != self.after:
-            should = self.before - self.deleted
+        if self.restored != self.to_restore:
+            return f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as they were"
+        if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
+            should = self.before - self.deleted + self.inserted
             return f"{name}: {should:,} rows should be left, there are {self.after:,}"
         if self.dangling:
             return f"{name}: {self.dangling:,} rows reference a row that is gone"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import secrets
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from typing import Any
@@ -17,13 +17,15 @@ from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 from yeldro.engines.gate import Gate
-from yeldro.engines.statements import Statements, Words
+from yeldro.engines.copies import SqlCopies
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Words, find_defaults
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, YeldroError
 
 _BATCH = 10_000
 
 
-class SqlDatabase(ABC):
+class SqlDatabase(SqlCopies):
     """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and key tables."""
 
     dialect: str
@@ -32,7 +34,7 @@ class SqlDatabase(ABC):
     _counts_key_rows = False
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 
-    def __init__(self, name: str, gate: Gate, statements: Statements) -> None:
+    def __init__(self, name: str, gate: Gate, statements: StageStatements) -> None:
         self.name = name
         self._gate = gate
         self._statements = statements
@@ -41,6 +43,9 @@ class SqlDatabase(ABC):
         self._built: list[sa.TableClause] = []
         self._filled: set[KeySet] = set()
         self._mode: Mode | None = None
+
+    def record(self, journal: Callable[[str], None] | None) -> None:
+        self._gate.journal = journal
 
     def close(self) -> None:
         """A connection that was cut has nothing left to close."""
@@ -255,7 +260,7 @@ class SqlDatabase(ABC):
     # Changing
 
     @abstractmethod
-    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]: ...
+    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]: ...
 
     @abstractmethod
     def find_changes(self) -> Changes: ...
@@ -304,11 +309,6 @@ class SqlDatabase(ABC):
 
     def count_dangling(self, reference: Reference, keys: KeySet) -> int:
         return self._gate.number(self._statements.count_dangling(reference, keys))
-
-
-def find_defaults(table: Table, columns: Sequence[str]) -> list[str]:
-    """The default expressions of the catalogue, NULL where there is none."""
-    return [table.column(name).default or "NULL" for name in columns]
 
 
 def did_not_commit() -> DatabaseFailed:

@@ -28,7 +28,20 @@ class Gate:
         self.translate = translate
         self.is_whole = is_whole
         self.in_transaction = False
+        self.journal: Callable[[str], None] | None = None
+        sa.event.listen(connection, "before_cursor_execute", self._note)
         self.driver_errors: type[Exception] = connection.dialect.loaded_dbapi.Error
+
+    def _note(self, _: Any, __: Any, statement: str, parameters: Any, ___: Any, many: bool) -> None:
+        if self.journal and many:
+            self.note(f"-- for {len(parameters):,} rows\n{statement}")
+        elif self.journal:
+            self.note(f"-- with {parameters!r}\n{statement}" if parameters else statement)
+
+    def note(self, statement: str) -> None:
+        """Tell the journal of a statement that is sent in the driver's own way."""
+        if self.journal:
+            self.journal(statement)
 
     @contextmanager
     def translated(self) -> Iterator[None]:

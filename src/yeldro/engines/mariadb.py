@@ -3,22 +3,28 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from functools import cache
 from typing import Any
 
 import pymysql
+import pymysql.converters
+import pymysql.cursors
 import pymysql.constants.SERVER_STATUS
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
+from yeldro.core.archive import Form, Piece, Portion, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
-from yeldro.core.schema import OnDelete, Reference, Table
+from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
-from yeldro.engines.statements import Rows, Statements, Words
-from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Rows, Words, bare, in_brackets
+from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
 # Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
 # would make the server read a condition otherwise than our parser does.
@@ -36,6 +42,14 @@ _PINNED: dict[str, str | int] = {
     "completion_type": "NO_CHAIN",
     "max_recursive_iterations": 4294967295,
 }
+# Character sets whose texts come back from UTF-8 as they were; the texts of others are kept as bytes.
+_LIKE_UNICODE = {"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32"}
+_SHAPES = {
+    *("geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"),
+    "geometrycollection",
+}
+_FETCHED = 1000
+_PACKET = 1 << 20
 _TRIGGER_VERBS = (
     ("insert", re.compile(r"\b(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*INTO\s+([`\w.]+)", re.IGNORECASE)),
     ("update", re.compile(r"\bUPDATE\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*([`\w.]+)", re.IGNORECASE)),
@@ -95,6 +109,7 @@ class MariadbDatabase(SqlDatabase):
         truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE triggers, and nobody "
         "can use the table meanwhile.",
         rolls_back_truncate=False,
+        ddl_commits=True,
         quirks=frozenset({Quirk.TEXTS_AS_NUMBERS, Quirk.QUOTED_TEXTS, Quirk.PIPES_ARE_OR}),
     )
     _statements: MariadbStatements
@@ -177,9 +192,9 @@ class MariadbDatabase(SqlDatabase):
             return super().count_left(reference, parents)
         return self._gate.number(self._statements.count_left(reference, parents))
 
-    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
+    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
         """What the bodies of the triggers name, and the triggers that those set off in turn."""
-        waiting = [(table, "DELETE" if columns is None else "UPDATE")]
+        waiting = [(table, "UPDATE" if columns else event.upper())]
         seen: set[tuple[Table, str]] = set()
         effects: dict[tuple[Table, str, str], Effect] = {}
         while waiting:
@@ -234,17 +249,75 @@ class MariadbDatabase(SqlDatabase):
     def _delete_by_keys(self, keys: KeySet) -> int:
         return self._gate.run(self._statements.delete_by_keys(keys)).rowcount
 
+    def find_form(self, column: Column) -> Form:
+        return Form(find_way(column).name)
+
+    def _lines(self, piece: Piece) -> Iterator[bytes]:
+        """One text a row, made by the server: taking cells apart is what the driver is slow at."""
+        portion = piece.portion
+        line = self._statements.line(portion.table, portion.columns, self._statements.table(portion.table))
+        query = self._compile(self._statements.select_copied(portion, piece.keys, [line]))
+        self._gate.note(query)
+        with self._gate.translated(), self._raw.cursor(pymysql.cursors.SSCursor) as cursor:
+            cursor.execute(query)
+            while rows := cursor.fetchmany(_FETCHED):
+                for (text,) in rows:
+                    if text is None:
+                        raise Refused(
+                            f"A row of {portion.table.label} is larger than the server's max_allowed_packet.",
+                            "Let it be larger, or leave a column out of the archive.",
+                        )
+                    yield (text.replace(b"\n", b"\\n") if b"\n" in text else text) + b"\n"
+
+    def _fill_stage(self, stage: Stage, source: Source) -> None:
+        clause, columns = self._statements.table(stage.table), stage.portion.columns
+        table = sa.table(stage.name)
+        empty = sa.select(*(clause.c[name] for name in columns)).where(sa.false())
+        self._gate.run(Words("CREATE TEMPORARY TABLE", table, "ENGINE=InnoDB AS", bare(empty)))
+        names = in_brackets([sa.column(name) for name in columns])
+        start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
+        ways = [find_way(stage.table.column(name)) for name in columns]
+        self._gate.run_text("SET @yeldro_mode = @@SESSION.sql_mode")
+        self._gate.run_text("SET SESSION sql_mode = CONCAT(@@SESSION.sql_mode, ',ALLOW_INVALID_DATES')")
+        self._gate.run_text("START TRANSACTION")
+        with self._gate.translated(), self._raw.cursor() as cursor:
+            for rows in source.rows(stage.portion):
+                written = ["(" + ",".join(map(_write, ways, row)) + ")" for row in rows]
+                for statement in _within_packets(start, written):
+                    cursor.execute(statement)
+        self._gate.run_text("COMMIT")
+        self._gate.run_text("SET SESSION sql_mode = @yeldro_mode")
+
+    def insert(self, stage: Stage) -> int:
+        """References are checked row by row: those within a table wait for our own checks."""
+        if any(reference.is_self for reference in self.schema.outgoing(stage.table)):
+            return self.insert_together([stage])[0]
+        return super().insert(stage)
+
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
+        with self._unchecked():
+            return [SqlDatabase.insert(self, stage) for stage in stages]
+
+    def allow_orphans(self) -> None:
+        self._gate.run_text("SET SESSION foreign_key_checks = 0")
+
+    @contextmanager
+    def _unchecked(self) -> Iterator[None]:
+        """With the checks off for this connection. Switching them on again validates nothing: our anti-joins must."""
+        before = self._gate.run_text("SELECT @@SESSION.foreign_key_checks").scalar_one()
+        self._gate.run_text("SET SESSION foreign_key_checks = 0")
+        try:
+            yield
+        finally:
+            self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}")
+
     def allow_broken_cycles(self) -> None:
         self._broken_cycles = True
         self.abilities = replace(self.abilities, circle_rules=frozenset(OnDelete), circle_hint="")
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        """With the checks off for this connection. Switching them on again validates nothing: our anti-joins must."""
-        self._gate.run_text("SET SESSION foreign_key_checks = 0")
-        try:
+        with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)
-        finally:
-            self._gate.run_text("SET SESSION foreign_key_checks = 1")
 
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
@@ -265,6 +338,21 @@ def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) ->
     return f"CREATE TEMPORARY TABLE {element.name} {key} ENGINE=InnoDB AS {query}"
 
 
+class _Utf8(sa.sql.expression.ColumnElement[str]):
+    """A text in UTF-8, whatever the character set of its column."""
+
+    inherit_cache = False
+    type = sa.Text()
+
+    def __init__(self, cell: sa.ColumnElement[Any]) -> None:
+        self.cell = cell
+
+
+@compiles(_Utf8)
+def _compile_utf8(element: _Utf8, compiler: Any, **options: Any) -> str:
+    return f"CONVERT({compiler.process(element.cell, **options)} USING utf8mb4)"
+
+
 class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
     """Delete the rows of a table that a key table names, walking the keys in their order."""
 
@@ -282,7 +370,56 @@ def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str
     return f"DELETE {table} FROM {keys} STRAIGHT_JOIN {table} ON {compiler.process(element.same, **options)}"
 
 
-class MariadbStatements(Statements):
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How the values of a column travel as texts. `name` says so in the archive."""
+
+    name: str
+    is_empty_text: bool = False
+    """Whether an empty text stands for the error value of an ENUM, which is no member of it."""
+
+
+@cache
+def find_way(column: Column) -> Way:
+    kind = re.match(r"\w*", column.type.lower())
+    word = kind[0] if kind else ""
+    if word == "bit" or word.endswith(("binary", "blob")) or word in _SHAPES:
+        return Way("hexadecimal")
+    if word == "float":
+        return Way("double")
+    if word == "enum":
+        return Way("number") if "''" in re.findall(r"'(?:[^']|'')*'", column.type) else Way("text", True)
+    if column.collation:
+        return Way("text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes")
+    return Way("plain")
+
+
+def _write(way: Way, cell: str | None) -> str:
+    """One value as an SQL literal."""
+    if cell is None:
+        return "NULL"
+    if way.name in ("hexadecimal", "bytes"):
+        return f"X'{'0' * (len(cell) % 2)}{cell}'"
+    if way.name == "number" or (way.is_empty_text and not cell):
+        return cell or "0"
+    return "'" + pymysql.converters.escape_string(cell) + "'"
+
+
+def _within_packets(start: str, rows: Sequence[str]) -> Iterator[str]:
+    """Statements of about a megabyte, or of one row that is larger."""
+    waiting: list[str] = []
+    size = 0
+    for row in rows:
+        if waiting and size + len(row) > _PACKET:
+            yield start + ",".join(waiting)
+            waiting, size = [], 0
+        waiting.append(row)
+        size += len(row)
+    if waiting:
+        yield start + ",".join(waiting)
+
+
+class MariadbStatements(StageStatements):
     """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
 
     locking = False
@@ -297,19 +434,73 @@ class MariadbStatements(Statements):
 
     def delete_by_keys(self, keys: KeySet) -> DeleteByKeys:
         """IN (SELECT …) would be several times slower."""
-        clause = self.table(keys.table)
+        stored, same = self._by_keys(keys)
+        return DeleteByKeys(self.table(keys.table), self.key_table(stored), same)
+
+    def _by_keys(self, keys: KeySet) -> tuple[KeySet, sa.ColumnElement[bool]]:
+        """The stored keys that a key set goes by, and which rows of its table they mean."""
         if keys.hangs:
             reference, stored = keys.hangs
             columns, names = self.pointing(reference), reference.referred
         else:
             stored, names = keys, keys.table.identity
-            columns = [clause.c[name] for name in names]
+            columns = [self.table(keys.table).c[name] for name in names]
         pairs = zip(columns, self.key_columns(stored, names), strict=True)
-        return DeleteByKeys(clause, self.key_table(stored), sa.and_(*(column == key for column, key in pairs)))
+        return stored, sa.and_(*(column == key for column, key in pairs))
 
     def count_left(self, reference: Reference, parents: KeySet) -> Rows:
         """Walking the keys. Not locking: that is for references that the engine does not keep."""
         return super().hanging_on(self.count(reference.child), reference, parents)
+
+    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        """Walking the keys, and locking: a plain read would show an old snapshot."""
+        clause = self.table(portion.table)
+        if keys.whole:
+            return sa.select(*cells).select_from(clause)
+        stored, same = self._by_keys(keys)
+        rows: Rows = sa.select(*cells).select_from(self.key_table(stored).join(clause, same))
+        return self.met(rows.prefix_with("STRAIGHT_JOIN"))
+
+    def met(self, rows: Rows) -> Rows:
+        return rows.with_for_update(read=True) if self.locking else rows
+
+    def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """The value in the form in which it is kept, NULL where it is NULL."""
+        match find_way(column).name:
+            case "hexadecimal":
+                return sa.func.hex(cell)
+            case "bytes":
+                return sa.func.hex(sa.cast(cell, sa.BINARY))
+            case "double":
+                return sa.cast(cell, sa.Double)
+            case "number":
+                return cell.op("+")(sa.literal_column("0"))
+            case "text":
+                return _Utf8(cell)
+            case _:
+                return cell
+
+    def line(self, table: Table, names: Sequence[str], rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """A row in the text form of COPY, but for line breaks. NULL where it is larger than the server can send."""
+        parts: list[Any] = []
+        for name in names:
+            column = table.column(name)
+            cell = self.kept(rows.c[name], column)
+            if find_way(column).name == "text":
+                for mark, escaped in ((r"'\\'", r"'\\\\'"), (r"'\t'", r"'\\t'")):
+                    cell = sa.func.replace(cell, sa.literal_column(mark), sa.literal_column(escaped))
+            parts += [sa.literal_column(r"'\t'"), sa.func.coalesce(cell, sa.literal_column(r"'\\N'"))]
+        return sa.cast(sa.func.concat(*parts[1:]), sa.BINARY)
+
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
+        pairs = [[sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY) for rows in (own, other)]
+                 for name in names]
+        return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
+
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        return self.line(table, names, clause)
 
     def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
         """Put rows into another key set, marked with how far they are from those that point out of the set.

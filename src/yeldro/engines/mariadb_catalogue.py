@@ -24,7 +24,8 @@ SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, VIEW_DEFINITION) FROM information_sc
 WHERE TABLE_SCHEMA IN ({0})"""
 _COLUMNS = """
 SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, DATA_TYPE, IS_NULLABLE, COLUMN_DEFAULT,
-GENERATION_EXPRESSION IS NOT NULL AND GENERATION_EXPRESSION <> '', COALESCE(COLLATION_NAME, ''))
+GENERATION_EXPRESSION IS NOT NULL AND GENERATION_EXPRESSION <> '', COALESCE(COLLATION_NAME, ''),
+INSTR(EXTRA, 'on update') > 0)
 FROM information_schema.COLUMNS WHERE TABLE_SCHEMA IN ({0}) ORDER BY TABLE_SCHEMA, TABLE_NAME, ORDINAL_POSITION"""
 _INDEXES = """
 SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, INDEX_NAME, COLUMN_NAME, NON_UNIQUE, SUB_PART)
@@ -132,9 +133,9 @@ def _table(
 
 
 def _column(row: tuple[Any, ...]) -> Column:
-    name, full, plain, nullable, default, generated, collation = row
+    name, full, plain, nullable, default, generated, collation, on_update = row
     family = Family.BOOLEAN if full == "tinyint(1)" else _FAMILIES.get(plain, Family.OTHER)
-    return Column(name, full, family, nullable == "YES", default, bool(generated), collation)
+    return Column(name, full, family, nullable == "YES", default, bool(generated), collation, bool(on_update))
 
 
 def _grouped(rows: list[tuple[Any, ...]]) -> list[list[tuple[Any, ...]]]:

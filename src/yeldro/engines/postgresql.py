@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import psycopg
 import sqlalchemy as sa
 from psycopg import errors as codes
 
+from yeldro.core.archive import Cells, Form, Piece, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
-from yeldro.core.schema import OnDelete, Reference, Table, TableName
+from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
-from yeldro.engines.statements import Rows, Statements, Words
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Rows, Words, bare, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -29,8 +32,38 @@ _PINNED = {
     "session_replication_role": "origin",
     "client_encoding": "UTF8",
     "track_counts": "on",
+    "lc_monetary": "C",
+    "xmloption": "content",
 }
+# Types whose own text form does not hold all of a value, and by which other type it is kept.
+_KEPT_AS = {
+    '"char"': "integer",
+    "xml": "text",
+    **dict.fromkeys(
+        ("regclass", "regcollation", "regconfig", "regdictionary", "regnamespace", "regoper", "regoperator"), "oid"
+    ),
+    **dict.fromkeys(("regproc", "regprocedure", "regrole", "regtype"), "oid"),
+}
+_NOT_READ_BACK = {
+    *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
+    *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),
+}
+_SPECIAL = re.compile(r"[\\\t\n\r]")
+_ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 _LARGE = 1000
+_SEQUENCES = """
+SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
+  COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
+FROM pg_class AS t JOIN pg_namespace AS m ON m.oid = t.relnamespace
+JOIN pg_attribute AS a ON a.attrelid = t.oid AND a.attnum > 0
+LEFT JOIN pg_attrdef AS e ON e.adrelid = t.oid AND e.adnum = a.attnum
+JOIN pg_depend AS d ON d.classid = 'pg_class'::regclass AND d.refobjid = t.oid AND d.refobjsubid = a.attnum
+    AND d.deptype IN ('a', 'i')
+  OR d.classid = 'pg_attrdef'::regclass AND d.objid = e.oid
+JOIN pg_class AS s ON s.oid = CASE WHEN d.classid = 'pg_class'::regclass THEN d.objid ELSE d.refobjid END
+  AND s.relkind = 'S'
+JOIN pg_sequence AS q ON q.seqrelid = s.oid JOIN pg_namespace AS n ON n.oid = s.relnamespace
+WHERE m.nspname = :schema AND t.relname = :table AND has_sequence_privilege(s.oid, 'UPDATE')"""
 _OWNER = """
 SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace = pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
@@ -85,6 +118,7 @@ class PostgresqlDatabase(SqlDatabase):
         tree_rules=frozenset(OnDelete),
         circle_rules=frozenset(OnDelete),
         truncates="TRUNCATE can be rolled back here. It runs no DELETE triggers; nobody can use the table meanwhile.",
+        keeps_references=True,
     )
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
@@ -166,6 +200,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def _control(self, statement: str) -> str | None:
         """Begin or end a transaction, unprepared. Returns the server's own word for what it did."""
+        self._gate.note(statement)
         with self._gate.translated():
             return self._raw.execute(statement.encode(), prepare=False).statusmessage
 
@@ -190,7 +225,7 @@ class PostgresqlDatabase(SqlDatabase):
             self._gate.run_text(f"ANALYZE pg_temp.{into.name}")
         return rows
 
-    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
+    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
         """What a trigger does is not known before; `find_changes` tells it afterwards, table by table."""
         return ()
 
@@ -208,6 +243,75 @@ class PostgresqlDatabase(SqlDatabase):
     def _count_written(self) -> int:
         return self.find_changes().total if self._mode is Mode.WRITE else 0
 
+    def find_form(self, column: Column) -> Form:
+        if column.type in _NOT_READ_BACK:
+            return Form("text", f"PostgreSQL cannot read a {column.type} back")
+        if column.family is Family.TEXT and self._setting("server_encoding") == "SQL_ASCII":
+            return Form("text", "the database does not know the encoding of its texts")
+        return Form(_KEPT_AS.get(column.type, "text"))
+
+    def _lines(self, piece: Piece) -> Iterator[bytes]:
+        portion = piece.portion
+        clause = self._statements.table(portion.table)
+        cells = [self._statements.kept(clause.c[name], portion.table.column(name)) for name in portion.columns]
+        query = self._compile(self._statements.select_copied(portion, piece.keys, cells))
+        query = f"COPY ({query}) TO STDOUT"
+        self._gate.note(query)
+        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(query.encode()) as copying:
+            for line in copying:
+                yield bytes(line)
+
+    def _fill_stage(self, stage: Stage, source: Source) -> None:
+        """The server reads the texts itself. What a type's own text form would not keep comes by way of another type."""
+        clause, columns = self._statements.table(stage.table), stage.portion.columns
+        table = sa.table(stage.name)
+        empty = sa.select(*(clause.c[name] for name in columns)).where(sa.false())
+        self._gate.run(Words("CREATE TEMPORARY TABLE", table, "AS", bare(empty)))
+        types = {name: stage.table.column(name).type for name in columns}
+        loaded = table
+        if others := {name: type_ for name, type_ in types.items() if type_ in _KEPT_AS}:
+            loaded = sa.table(next(self._names))
+            ways = [sa.cast(clause.c[name], _Named(_KEPT_AS[types[name]])).label(name) for name in others]
+            same = [clause.c[name] for name in columns if name not in others]
+            self._gate.run(
+                Words("CREATE TEMPORARY TABLE", loaded, "AS", bare(sa.select(*same, *ways).where(sa.false())))
+            )
+        names = in_brackets([sa.column(name) for name in columns])
+        copy = self._compile(Words("COPY", loaded, names, "FROM STDIN"))
+        self._gate.note(copy)
+        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(copy.encode()) as writing:
+            for rows in source.rows(stage.portion):
+                writing.write(_make_lines(rows))
+        if loaded is not table:
+            cells = [
+                sa.cast(sa.column(name), _Named(types[name])) if name in others else sa.column(name)
+                for name in columns
+            ]
+            self._gate.run(Words("INSERT INTO", table, names, bare(sa.select(*cells).select_from(loaded))))
+        self._gate.run(Words("ANALYZE", table))
+
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
+        """All in one statement: references are checked when it is done."""
+        parts: list[str | sa.ClauseElement] = ["WITH"]
+        for place, stage in enumerate(stages):
+            parts += [f"{', ' if place else ''}yeldro_{place} AS (", self._statements.insert_staged(stage)]
+            parts.append("RETURNING 1)")
+        counts = [f"(SELECT count(*) FROM yeldro_{place})" for place in range(len(stages))]
+        return [int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()]
+
+    def advance_counters(self, stages: Sequence[Stage]) -> None:
+        """Sequences do not follow values that were given. They are moved forward only, which no rollback undoes."""
+        for stage in stages:
+            name = stage.table.name
+            found = self._gate.run(sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)).all()
+            for column, sequence, step, last in found:
+                if column in stage.portion.columns:
+                    staged = self._statements.staged(stage).c[column]
+                    end = self._gate.run(sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))).scalar()
+                    if end is not None and (end - last) * step > 0:
+                        moved = sa.func.setval(sa.cast(sa.cast(sequence, sa.Text), _Named("regclass")), int(end))
+                        self._gate.run(sa.select(moved))
+
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """All in one statement of data-modifying WITH queries: references are checked when it is done."""
         parts = [
@@ -219,7 +323,27 @@ class PostgresqlDatabase(SqlDatabase):
         return sum(int(count) for count in row)
 
 
-class PostgresqlStatements(Statements):
+class _Named(sa.types.UserDefinedType[Any]):
+    """A type by its own name."""
+
+    cache_ok = True
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def get_col_spec(self, **_: Any) -> str:
+        return self.name
+
+
+def _make_lines(rows: Sequence[Cells]) -> str:
+    """Rows in the text form of COPY."""
+    odd = _SPECIAL.search("".join(cell for row in rows for cell in row if cell))
+    if odd:
+        rows = [[cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows]
+    return "".join(["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows])
+
+
+class PostgresqlStatements(StageStatements):
     """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody changes one or
     adds to what hangs on it before the end. Others are locked by their deletion: the transaction sees one snapshot, and
     deleting a row that was changed since fails."""
@@ -232,6 +356,26 @@ class PostgresqlStatements(Statements):
         if into.table in self.locked and is_plain:
             rows = rows.with_for_update(of=clause)
         return super().fill(into, rows)
+
+    def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return sa.cast(cell, _Named(_KEPT_AS[column.type])) if column.type in _KEPT_AS else cell
+
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
+        """`*=` compares the bytes of two records
+        (https://www.postgresql.org/docs/current/functions-comparisons.html#COMPOSITE-TYPE-COMPARISON)."""
+        one, two = (sa.cast(sa.func.row(*(rows.c[name] for name in names)), _Named("record")) for rows in (own, other))
+        return one.op("*=", is_comparison=True)(two)
+
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        return sa.cast(sa.func.row(*(clause.c[name] for name in names)), sa.Text)
+
+    def insert_staged(self, stage: Stage) -> Words:
+        names, staged = self.insertable(stage), self.staged(stage)
+        rows = bare(sa.select(*(staged.c[name] for name in names)))
+        columns = in_brackets([sa.column(name) for name in names])
+        return Words("INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows)
 
     def lock(self, keys: KeySet) -> Rows:
         clause = self.table(keys.table)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from contextlib import closing
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -12,14 +13,16 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 
+from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
-from yeldro.core.schema import OnDelete, Reference, Table
+from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.core.values import Value
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
-from yeldro.engines.statements import Statements, Words, in_brackets
-from yeldro.errors import BadStatement, DatabaseFailed, Interrupted, YeldroError
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Words, bare, in_brackets
+from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 # https://www.sqlite.org/c3ref/c_alter_table.html: what an authorizer sees when a statement is prepared.
 _VERBS = {
@@ -74,6 +77,8 @@ class SqliteDatabase(SqlDatabase):
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         self._raw = raw
+        self._uri = f"file:{quote(str(path.resolve()))}?mode=rw"
+        self._attached: dict[Path, str] = {}
         # A Python callback now and then lets Ctrl-C end a long statement.
         raw.set_progress_handler(lambda: 0, 200_000)
         gate = Gate(connection, _translate, lambda: raw.in_transaction)
@@ -114,6 +119,9 @@ class SqliteDatabase(SqlDatabase):
         """Temporary tables can be made at any time."""
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
+        self._gate.run_text(self._define_key_table(keys, unique=unique))
+
+    def _define_key_table(self, keys: KeySet, *, unique: bool) -> str:
         table = keys.table
         definitions = [self._definition(table, name, place) for place, name in enumerate(keys.columns)]
         whole_number = unique and len(table.identity) == 1 and definitions[0] == "c0 INTEGER"
@@ -123,9 +131,7 @@ class SqliteDatabase(SqlDatabase):
             places = ", ".join(f"c{place}" for place in range(len(table.identity)))
             definitions.append(f"PRIMARY KEY ({places})")
         columns = ", ".join(["round INTEGER NOT NULL", *definitions])
-        self._gate.run_text(
-            f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
-        )
+        return f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
 
     def _definition(self, table: Table, name: str, place: int) -> str:
         """The same affinity and collation as the column, so that values compare as they do in the table."""
@@ -142,7 +148,7 @@ class SqliteDatabase(SqlDatabase):
         super()._fill(into, statement)
         return self._raw.total_changes - before
 
-    def find_effects(self, table: Table, columns: Sequence[str] | None) -> tuple[Effect, ...]:
+    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
         """SQLite tells an authorizer what a statement, its triggers included, would write when it is prepared."""
         seen: dict[tuple[str, str, str], None] = {}
 
@@ -152,7 +158,9 @@ class SqliteDatabase(SqlDatabase):
             return sqlite3.SQLITE_OK
 
         clause = self._statements.table(table)
-        change: sa.Delete | sa.Update = sa.delete(clause)
+        change: sa.Delete | sa.Update | Words = sa.delete(clause)
+        if event == "insert":
+            change = Words("INSERT INTO", clause, "DEFAULT VALUES")
         if columns is not None:
             change = sa.update(clause).values({clause.c[name]: sa.null() for name in columns})
         self._raw.set_authorizer(note)
@@ -185,6 +193,101 @@ class SqliteDatabase(SqlDatabase):
     def build_index(self, reference: Reference) -> None:
         self._build_index(reference)
 
+    def find_form(self, column: Column) -> Form:
+        return Form("as stored")
+
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        """Copy inside SQLite, over a second connection, so that the archive is committed before the database is.
+
+        It sees what this one saw when it began, because nobody else can write until it ends.
+        """
+        with closing(sqlite3.connect(self._uri, uri=True, isolation_level=None)) as reader:
+            try:
+                reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
+                reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
+                reader.execute("BEGIN")
+                stored = dict.fromkeys(piece.keys.hangs[1] if piece.keys.hangs else piece.keys for piece in pieces)
+                for keys in stored:
+                    if not keys.whole:
+                        self._send_keys(keys, reader)
+                reader.set_authorizer(_deny_changes_of_main)
+                counts = [self._copy_piece(piece, sink, reader) for piece in pieces]
+                reader.execute("COMMIT")
+            except sqlite3.Error as error:
+                full = getattr(error, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_FULL
+                what = "the disk is full" if full else str(error)
+                raise ArchiveFailed(f"The archive {sink.path} failed: {what}.") from error
+        return counts
+
+    def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:
+        """Give another connection a key table, every key with its type and bytes."""
+        reader.execute(self._define_key_table(keys, unique=True))
+        cells = [f"c{place}" for place in range(len(keys.columns))]
+        slots = [f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
+                 for place in range(len(cells))]
+        decode, self._raw.text_factory = self._raw.text_factory, bytes
+        try:
+            found = self._raw.execute(
+                f"SELECT {', '.join(f'{cell}, CAST(typeof({cell}) AS BLOB)' for cell in cells)} FROM temp.{keys.name}"
+            )
+            reader.executemany(
+                f"INSERT INTO temp.{keys.name} VALUES (0, {', '.join(slots)})",
+                ([cell.decode() if place % 2 else cell for place, cell in enumerate(row)] for row in found),
+            )
+        finally:
+            self._raw.text_factory = decode
+
+    def _copy_piece(self, piece: Piece, sink: Sink, reader: sqlite3.Connection) -> int:
+        portion, clause = piece.portion, self._statements.table(piece.portion.table)
+        name, columns = sink.shown(portion)
+        target = f"yeldro_archive.{_quoted(name)}"
+        reader.execute(f"CREATE TABLE IF NOT EXISTS {target} ({', '.join(map(_quoted, columns))})")
+        cells = [clause.c[column] for column in portion.columns]
+        query = self._compile(self._statements.select_copied(portion, piece.keys, cells))
+        self._gate.note(f"INSERT INTO {target} {query}")
+        done = reader.execute(f"INSERT INTO {target} {query}").rowcount
+        sink.tick(done)
+        return done
+
+    def _fill_stage(self, stage: Stage, source: Source) -> None:
+        """The archive's own table, under a name of its own."""
+        if source.path not in self._attached:
+            self._attached[source.path] = next(self._names)
+            uri = f"file:{quote(str(source.path.resolve()))}?mode=ro"
+            self._gate.run(sa.text(f"ATTACH :uri AS {self._attached[source.path]}").bindparams(uri=uri))
+        name, columns = source.shown(stage.portion)
+        first, last = source.place(stage.portion)
+        cells = ", ".join(
+            f"{_quoted(shown)} AS {_quoted(own)}" for shown, own in zip(columns, stage.portion.columns, strict=True)
+        )
+        self._raw.execute(
+            f"CREATE TEMP VIEW {stage.name} AS SELECT {cells} FROM {self._attached[source.path]}.{_quoted(name)}"
+            f" WHERE _rowid_ BETWEEN {first} AND {last}"
+        )
+
+    def keep_absent(self, stage: Stage) -> None:
+        self._keep(stage, sa.not_(self._statements.is_there(stage)))
+
+    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+        self._keep(stage, self._statements.is_listed(stage, listed))
+
+    def _keep(self, stage: Stage, which: sa.ColumnElement[bool]) -> None:
+        """A view cannot lose rows: from now on a table stands for it."""
+        staged = self._statements.staged(stage)
+        other = next(self._names)
+        rows = sa.select(*staged.c).where(which)
+        self._gate.run(Words(f"CREATE TEMP TABLE {other} AS", bare(rows)))
+        kind = self._gate.run_text(f"SELECT type FROM temp.sqlite_master WHERE name = '{stage.name}'").scalar_one()
+        self._gate.run_text(f"DROP {kind} temp.{stage.name}")
+        self._gate.run_text(f"ALTER TABLE temp.{other} RENAME TO {stage.name}")
+
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
+        self._gate.run_text("PRAGMA defer_foreign_keys = ON")
+        return [self.insert(stage) for stage in stages]
+
+    def allow_orphans(self) -> None:
+        self._gate.run_text("PRAGMA foreign_keys = OFF")
+
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the circle may run ahead, so the total is what counts."""
         self._gate.run_text("PRAGMA defer_foreign_keys = ON")
@@ -194,7 +297,11 @@ class SqliteDatabase(SqlDatabase):
         return self._raw.total_changes - before
 
 
-class SqliteStatements(Statements):
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+class SqliteStatements(StageStatements):
     def __init__(self) -> None:
         super().__init__("temp", adapt)
 
@@ -206,13 +313,42 @@ class SqliteStatements(Statements):
         table = sa.table(reference.child.name.name)
         return Words("CREATE INDEX", index, "ON", table, in_brackets(self.pointing(reference)))
 
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
+        parts: list[sa.ColumnElement[bool]] = []
+        for name in names:
+            one, two = own.c[name], other.c[name]
+            parts.append(sa.func.typeof(one) == sa.func.typeof(two))
+            parts.append(one.is_not_distinct_from(sa.collate(two, "BINARY")))
+        return sa.and_(*parts)
+
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        """hex() would cut the digits of a real number."""
+        parts: list[sa.ColumnElement[Any]] = []
+        for name in names:
+            cell = clause.c[name]
+            real = sa.func.printf(sa.literal_column("'%!.17g'"), cell)
+            plain = sa.case((sa.func.typeof(cell) == sa.literal_column("'real'"), real), else_=sa.func.hex(cell))
+            parts += [sa.func.typeof(cell), plain, sa.literal_column("','")]
+        image = parts[0]
+        for part in parts[1:]:
+            image = image.op("||")(part)
+        return image
+
+    def insert_staged(self, stage: Stage) -> sa.Insert:
+        """A table may ask to replace what is in the way: here it may not."""
+        statement = super().insert_staged(stage)
+        assert isinstance(statement, sa.Insert)
+        return statement.prefix_with("OR ABORT")
+
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """NOT IN is several times faster here than NOT EXISTS, and identities hold no NULL."""
         return sa.not_(self.has_identity(keys))
 
-    def pointing(self, reference: Reference) -> list[sa.ColumnElement[Any]]:
+    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
         """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
-        columns = super().pointing(reference)
+        columns = super().pointing(reference, rows)
         for place, referred in enumerate(reference.referred):
             there = reference.parent.column(referred)
             if affinity(there.type) in ("TEXT", "BLOB"):
@@ -239,6 +375,10 @@ def adapt(value: Value) -> Any:
             return int(value) if value == value.to_integral_value() else float(value)
         case _:
             return value
+
+
+def _deny_changes_of_main(action: int, _: str | None, __: str | None, place: str | None, ___: str | None) -> int:
+    return sqlite3.SQLITE_DENY if action in _VERBS and place == "main" else sqlite3.SQLITE_OK
 
 
 def _deny_changes(action: int, _: str | None, __: str | None, place: str | None, ___: str | None) -> int:

@@ -97,9 +97,12 @@ class Statements:
         pairs = zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True)
         return sa.not_(sa.exists().where(*(clause.c[name] == column for name, column in pairs)))
 
-    def pointing(self, reference: Reference) -> list[sa.ColumnElement[Any]]:
-        """The columns of the child, in the form in which the engine compares them with the referred ones."""
-        clause = self.table(reference.child)
+    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+        """The columns of the child, in the form in which the engine compares them with the referred ones.
+
+        `rows` may stand for the child itself.
+        """
+        clause = self.table(reference.child) if rows is None else rows
         return [clause.c[name] for name in reference.columns]
 
     def is_selected(self, selection: Selection) -> list[sa.ColumnElement[bool]]:
@@ -337,7 +340,12 @@ class Statements:
         """Set the columns to NULL, or to these default expressions of the catalogue."""
         clause = self.table(keys.table)
         new = {clause.c[name]: value for name, value in zip(columns, _values(columns, defaults), strict=True)}
-        return sa.update(clause).where(self.has_identity(keys)).values(new)
+        return sa.update(clause).where(self.has_identity(keys)).values({**self.untouched(keys.table), **new})
+
+    def untouched(self, table: Table) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
+        """The columns that would change by themselves with every update, as they are."""
+        clause = self.table(table)
+        return {clause.c[column.name]: clause.c[column.name] for column in table.columns if column.on_update}
 
     def unlink(self, reference: Reference, keys: KeySet) -> sa.Update:
         """Set the reference's nullable columns to NULL, or a self-reference without any to its own row."""
@@ -384,6 +392,23 @@ def _compile_words(element: Words, compiler: Any, **_: Any) -> str:
     )
 
 
+class _Bare(sa.ClauseElement):
+    inherit_cache = False
+
+    def __init__(self, rows: Rows) -> None:
+        self.rows = rows
+
+
+@compiles(_Bare)
+def _compile_bare(element: _Bare, compiler: Any, **_: Any) -> str:
+    return str(compiler.process(element.rows))
+
+
+def bare(rows: Rows) -> sa.ClauseElement:
+    """A query among `Words` without the brackets of a subquery."""
+    return _Bare(rows)
+
+
 def in_brackets(columns: Columns) -> sa.ClauseElement:
     return sa.sql.elements.Grouping(sa.sql.elements.ClauseList(*columns))
 
@@ -392,6 +417,11 @@ def _values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.C
     if defaults is None:
         return [sa.null() for _ in columns]
     return [sa.literal_column(default) for default in defaults]
+
+
+def find_defaults(table: Table, columns: Sequence[str]) -> list[str]:
+    """The default expressions of the catalogue, NULL where there is none."""
+    return [table.column(name).default or "NULL" for name in columns]
 
 
 def _tuple(columns: Columns) -> Any:

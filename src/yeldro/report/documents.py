@@ -10,12 +10,11 @@ from yeldro.core.cautions import Caution
 from yeldro.core.map import TableMap
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
-from yeldro.core.reach import Reach
 from yeldro.core.review import Review
 from yeldro.core.schema import Reference, Table
 from yeldro.core.survey import Close, TableSurvey
-from yeldro.core.tally import Tally
 from yeldro.errors import YeldroError
+from yeldro.store.records import describe_reach, describe_tally
 
 Document = dict[str, Any]
 
@@ -94,7 +93,7 @@ def make_preview(preview: Preview) -> Document:
         "missing": preview.missing,
         "missing_keys": [list(key) for key in preview.missing_keys],
         "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
-        "reach": _parts(reach),
+        "reach": describe_reach(reach),
         "stops": [
             {
                 "table": stop.table.label,
@@ -122,7 +121,7 @@ def make_review(review: Review) -> Document:
                 "statement": one.written.text,
                 "table": one.reach.selection.table.label if one.reach else None,
                 "matched": one.reach.matched if one.reach else None,
-                "reach": _parts(one.reach) if one.reach else [],
+                "reach": describe_reach(one.reach) if one.reach else [],
                 "cautions": _cautions([*one.doubts, *one.cautions]),
                 "order": one.faults,
                 "notes": one.notes,
@@ -132,19 +131,6 @@ def make_review(review: Review) -> Document:
         ],
         "proposed_order": [written.line for written in review.proposed],
     }
-
-
-def _parts(reach: Reach) -> list[Document]:
-    return [
-        {
-            "order": place,
-            "table": part.table.label,
-            "rows": part.rows,
-            "action": part.action,
-            "via": list(map(str, part.via)),
-        }
-        for place, part in enumerate((part for part in reach.parts if part.rows), 1)
-    ]
 
 
 def make_map(database: str, found: TableMap) -> Document:
@@ -164,29 +150,10 @@ def make_run(kind: str, result: RunResult) -> Document:
     document: Document = {
         "kind": kind,
         "outcome": result.outcome.label,
-        "run": None,
-        "tally": _tally(result.tally) if result.tally else [],
+        "run": result.run or None,
+        "tally": describe_tally(result.tally) if result.tally else [],
         "cautions": _cautions(result.preview.cautions) if result.preview else [],
     }
     if result.outcome.label != "committed":
         document["reason"] = result.reason or result.outcome.sentence
     return document
-
-
-def _tally(tally: Tally) -> list[Document]:
-    return [
-        {
-            "table": line.table.label,
-            "before": line.before,
-            "expected": line.expected,
-            "deleted": line.deleted,
-            "detached": line.detached,
-            "moved": 0,
-            "filled": 0,
-            "restored": 0,
-            "inserted_by_triggers": line.inserted_by_triggers,
-            "after": line.after,
-            "balanced": line.balanced,
-        }
-        for line in tally.lines
-    ]

@@ -16,15 +16,20 @@ _STYLES = {Outcome.COMMITTED: "bold green", Outcome.REHEARSED: "bold cyan", Outc
 
 def render_tally(tally: Tally) -> Iterator[RenderableType]:
     """One line a table; columns in which nothing happened are left out."""
-    optional = {"detached": "detached", "by triggers": "inserted_by_triggers"}
+    optional = {
+        "deleted": "deleted",
+        "detached": "detached",
+        "restored": "restored",
+        "by triggers": "inserted_by_triggers",
+    }
     used = [title for title, name in optional.items() if any(getattr(line, name) for line in tally.lines)]
 
     def cells(line: Line) -> list[object]:
         more = [_count(getattr(line, optional[title])) for title in used]
         verdict = Text("yes", style="green") if line.balanced else Text("no", style="bold red")
-        return [line.table.label, line.before, _count(line.expected), _count(line.deleted), *more, line.after, verdict]
+        return [line.table.label, line.before, _count(line.expected), *more, line.after, verdict]
 
-    numbers = ("before", "expected", "deleted", *used, "after")
+    numbers = ("before", "expected", *used, "after")
     yield Text("\nTally", style="bold")
     yield render_grid(("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers)
 
@@ -35,3 +40,5 @@ def _count(number: int) -> Text:
 
 def render_ending(result: RunResult) -> Iterator[RenderableType]:
     yield Text(f"\n{result.outcome.sentence}", style=_STYLES.get(result.outcome, "bold yellow"))
+    if result.outcome is Outcome.COMMITTED and result.preview and result.run:
+        yield Text(f"  To take it back: yeldro restore {result.run}", style="dim")

@@ -13,7 +13,8 @@ from yeldro.core.schema import UNDECLARED_RULES, Undeclared, nearest
 from yeldro.errors import UsageError
 
 FILE_NAME = "yeldro.toml"
-_TOP = {"default": str, "databases": dict, "references": list}
+RECORDS = "yeldro-runs"
+_TOP = {"default": str, "records": str, "databases": dict, "references": list}
 _REFERENCE = {"from": str, "to": str, "rule": str}
 _DATABASE = {"url": str, "protect": bool}
 _KINDS = {str: "text", bool: "true or false", dict: "table", list: "list of tables"}
@@ -28,9 +29,10 @@ class NamedDatabase:
 
 @dataclass(frozen=True, slots=True)
 class Config:
-    """What the file says. `folder` is where it lies, None where there is no file."""
+    """What the file says. `folder` is where it lies, None where there is no file; `records` names that of run records."""
 
     folder: Path | None = None
+    records: str = RECORDS
     default: str | None = None
     databases: Mapping[str, NamedDatabase] = field(default_factory=dict)
     references: tuple[Undeclared, ...] = ()
@@ -86,7 +88,7 @@ def read_config(path: Path) -> Config:
         name: NamedDatabase(name, entry["url"], entry.get("protect", False))
         for name, entry in (databases or {}).items()
     }
-    return Config(path.parent, data.get("default"), named, tuple(references))
+    return Config(path.parent, data.get("records", RECORDS), data.get("default"), named, tuple(references))
 
 
 def _read_reference(entry: Any, where: str, faults: list[str]) -> list[Undeclared]:

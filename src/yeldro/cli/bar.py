@@ -1,0 +1,39 @@
+"""A progress bar on the terminal's error stream, for work that takes longer than two seconds."""
+
+from __future__ import annotations
+
+import sys
+import time
+
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextColumn, TimeRemainingColumn
+
+_PATIENCE = 2.0
+
+
+class Bar:
+    """Rows, rate and time left. Without a terminal it stays silent."""
+
+    def __init__(self, done: str) -> None:
+        self.done = done
+        self._began = time.monotonic()
+        self._progress: Progress | None = None
+        self._task = TaskID(0)
+
+    def move(self, rows: int, total: int) -> None:
+        passed = time.monotonic() - self._began
+        if self._progress is None and sys.stderr.isatty() and passed > _PATIENCE and rows < total:
+            columns = (BarColumn(), MofNCompleteColumn(), TextColumn("{task.fields[rate]}"), TimeRemainingColumn())
+            words = TextColumn(f"rows {self.done}")
+            self._progress = Progress(*columns, words, console=Console(file=sys.stderr), transient=True)
+            self._task = self._progress.add_task("", total=total, rate="")
+            self._progress.start()
+        if self._progress:
+            self._progress.update(self._task, completed=rows, rate=f"{rows / passed:,.0f}/s")
+            if rows >= total:
+                self.stop()
+
+    def stop(self) -> None:
+        if self._progress:
+            self._progress.stop()
+            self._progress = None

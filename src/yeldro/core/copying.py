@@ -1,0 +1,94 @@
+"""What of a reach is copied into the archive."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from yeldro.core.archive import Piece, Portion
+from yeldro.core.database import Database, KeySet
+from yeldro.core.reach import Reach
+from yeldro.core.schema import Schema, Table
+from yeldro.errors import UsageError
+
+LeftOut = Mapping[Table, frozenset[str]]
+
+
+def read_left_out(texts: Sequence[str], schema: Schema, root: Table) -> LeftOut:
+    """Read `--leave-out COLS`: columns of the table itself, or TABLE.COLUMN. UsageError for what cannot be left out."""
+    found: dict[Table, set[str]] = {}
+    for text in (part.strip() for whole in texts for part in whole.split(",") if part.strip()):
+        place, dot, name = text.rpartition(".")
+        table = schema.find_table(place) if dot else root
+        column = table.find_column(name).name
+        if not table.lasting_key or column in {*table.lasting_key, *schema.referred_columns(table)}:
+            raise UsageError(f"{table.label}.{column} cannot be left out: without it a row could not be found again.")
+        found.setdefault(table, set()).add(column)
+    return {table: frozenset(names) for table, names in found.items()}
+
+
+def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator[str]:
+    """The columns of the reach whose values cannot be kept exactly, each with the reason."""
+    for table in dict.fromkeys(part.table for part in reach.parts if part.rows):
+        for column in table.columns:
+            form = database.find_form(column)
+            if form.fault and column.name not in left_out.get(table, ()):
+                yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
+
+
+def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Piece]:
+    """A piece for each table that loses rows, and one for each reference that is taken away."""
+    pieces: list[Piece] = []
+    for keys, rows in reach.deleted:
+        if rows:
+            columns = _kept(keys.table, left_out)
+            portion = Portion(
+                len(pieces) + 1,
+                keys.table,
+                columns,
+                rows,
+                alike=_count_alike(database, keys, columns),
+                orphans=_count_orphans(database, reach, keys),
+            )
+            pieces.append(Piece(portion, keys))
+    for detachment in reach.detached:
+        table, treatment = detachment.reference.child, detachment.treatment
+        columns = _kept(table, {table: left_out.get(table, frozenset()) - set(treatment.columns)})
+        portion = Portion(
+            len(pieces) + 1,
+            table,
+            columns,
+            detachment.rows,
+            detachment.reference,
+            treatment.columns,
+            treatment.to_default,
+            _count_alike(database, detachment.keys, columns),
+        )
+        pieces.append(Piece(portion, detachment.keys))
+    return pieces
+
+
+def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
+    return tuple(name for name in table.column_names if name not in left_out.get(table, ()))
+
+
+def _count_alike(database: Database, keys: KeySet, columns: Sequence[str]) -> int | None:
+    return None if keys.table.lasting_key else database.count_alike(keys, columns)
+
+
+def _count_orphans(database: Database, reach: Reach, keys: KeySet) -> dict[str, int]:
+    """Rows that point at nothing already: of the references that an engine did not keep, or kept only lately.
+
+    Rows that came in through their only way in have a parent there.
+    """
+    found = {}
+    for reference in database.schema.outgoing(keys.table):
+        trusted = reference.declared and reference.enforced and database.abilities.keeps_references
+        came_by_it = keys.table is not reach.selection.table and _is_only_way(reach, keys, str(reference))
+        if not (reference.broken or trusted or came_by_it) and (rows := database.count_dangling(reference, keys)):
+            found[str(reference)] = rows
+    return found
+
+
+def _is_only_way(reach: Reach, keys: KeySet, reference: str) -> bool:
+    ways = next((part.via for part in reach.parts if part.table is keys.table and part.action == "delete"), ())
+    return list(map(str, ways)) == [reference]

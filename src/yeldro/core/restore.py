@@ -1,0 +1,236 @@
+"""Putting archived rows back: what would happen, and the work itself inside an open transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from yeldro.core.archive import Stage, Standing
+from yeldro.core.database import Database, Effect, KeySet
+from yeldro.core.graph import find_components
+from yeldro.core.run import find_causes, find_strangers
+from yeldro.core.schema import Reference, Table
+from yeldro.core.tally import Line, Tally
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class RestorePart:
+    """One stage, how it stands, and how many of its rows point at no row, by reference."""
+
+    stage: Stage
+    standing: Standing
+    parentless: Mapping[Reference, int] = field(default_factory=dict)
+
+    @property
+    def table(self) -> Table:
+        return self.stage.table
+
+    @property
+    def is_detachment(self) -> bool:
+        return self.stage.portion.reference is not None
+
+    @property
+    def to_do(self) -> int:
+        """How many rows get their old selves back."""
+        return self.standing.back if self.is_detachment else self.standing.absent
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class RestorePlan:
+    """What a restoration would do. `parts` stand parents first, detachments last; `refusals` forbid it."""
+
+    database: str
+    run: str
+    parts: tuple[RestorePart, ...]
+    notes: tuple[str, ...] = ()
+    refusals: tuple[str, ...] = ()
+
+    @property
+    def rows(self) -> int:
+        return sum(part.to_do for part in self.parts)
+
+    @property
+    def inserted(self) -> int:
+        return sum(part.to_do for part in self.parts if not part.is_detachment)
+
+    def figures(self) -> list[tuple[int, Standing]]:
+        return [(part.stage.portion.number, part.standing) for part in self.parts]
+
+
+def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> None:
+    """Let the stages hold only the listed rows of `root`, and what hung on them when they went."""
+    kept = {stage.portion.number: database.make_key_set(stage.table) for stage in stages}
+    back = {stage.table: kept[stage.portion.number] for stage in stages if not stage.portion.reference}
+    for stage in stages:
+        if stage.table is root and not stage.portion.reference:
+            database.pull_staged(stage, back[root], None, listed)
+    added = 1
+    while added:
+        added = 0
+        for stage in stages:
+            own = stage.portion.reference
+            for reference in [own] if own else database.schema.outgoing(stage.table):
+                if reference.parent in back and not reference.broken:
+                    into = kept[stage.portion.number]
+                    added += database.pull_staged(stage, into, reference, back[reference.parent])
+    for stage in stages:
+        database.keep_staged(stage, kept[stage.portion.number])
+
+
+def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool) -> RestorePlan:
+    """Look at staged rows, in an open transaction."""
+    back = [stage for stage in stages if stage.portion.reference is None]
+    ordered = [*(stage for group in _in_order(database, back) for stage in group), *(s for s in stages if s not in back)]
+    parts = []
+    for stage in ordered:
+        standing = database.stand(stage)
+        wanted = standing.back if stage.portion.reference else standing.absent
+        parentless = dict(_find_parentless(database, stage, back)) if wanted else {}
+        parts.append(RestorePart(stage, standing, parentless))
+    return RestorePlan(
+        database.name,
+        run,
+        tuple(parts),
+        tuple(note for part in parts for note in _notes(part, keep_differing)),
+        tuple(refusal for part in parts for refusal in _refusals(part, keep_differing)),
+    )
+
+
+def _in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
+    """Parents before what references them; tables that reference each other in a circle stand together."""
+    by_table = {stage.table.name: stage for stage in stages}
+    edges = [(reference.parent.name, reference.child.name) for reference in database.schema.references]
+    return [[by_table[name] for name in group] for group in find_components(list(by_table), edges)]
+
+
+def _find_parentless(
+    database: Database, stage: Stage, stages: Sequence[Stage]
+) -> Iterator[tuple[Reference, int]]:
+    """References of the staged rows that would point at nothing, beyond those that did so before the run."""
+    portion = stage.portion
+    references = [portion.reference] if portion.reference else database.schema.outgoing(stage.table)
+    for reference in references:
+        if reference.broken or not set(reference.columns) <= set(portion.columns):
+            continue
+        parents = [other for other in stages if other.table is reference.parent]
+        kept = [parent for parent in parents if set(reference.referred) <= set(parent.portion.columns)]
+        if rows := database.count_parentless(reference, stage, kept):
+            yield reference, rows
+
+
+def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
+    portion, standing, label = part.stage.portion, part.standing, part.table.label
+    if part.is_detachment and standing.differing:
+        yield f"{standing.differing:,} rows of {label} point elsewhere by now; they are left alone."
+    if part.is_detachment and standing.absent:
+        yield f"{standing.absent:,} rows of {label} that were detached are gone; they are left alone."
+    if not part.is_detachment and standing.differing and keep_differing:
+        yield f"{standing.differing:,} rows of {label} are there with other values; they are left alone."
+    if portion.left_out and not part.is_detachment and standing.absent:
+        for name in portion.left_out:
+            yield f"{label}.{name} is not in the archive: it comes back as its default."
+
+
+def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
+    portion, standing, label = part.stage.portion, part.standing, part.table.label
+    if part.is_detachment:
+        differing = 0 if part.stage.key else standing.rows - standing.same - standing.back
+    else:
+        differing = standing.differing if part.stage.key else standing.there - standing.same
+    if differing and not (keep_differing and part.stage.key):
+        if part.stage.key:
+            yield f"{differing:,} keys of {label} are taken by rows with other values; --differing keep leaves those."
+        else:
+            yield f"{label} has no key, and rows like the archived ones came or went since: which are missing is unknown."
+    for reference, rows in part.parentless.items():
+        if rows > (portion.orphans or {}).get(str(reference), 0):
+            yield f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are gone ({reference})."
+    if portion.left_out and not part.is_detachment and standing.absent:
+        for name in portion.left_out:
+            column = part.table.column(name)
+            if not (column.nullable or column.default or column.generated):
+                yield f"{label}.{name} was left out of the archive, and it needs a value."
+
+
+def run_restore(database: Database, plan: RestorePlan) -> Tally:
+    """Put the rows back, then prove it. The caller commits only a balanced tally."""
+    back = {part.stage: part for part in plan.parts if not part.is_detachment and part.to_do}
+    again = [part for part in plan.parts if part.is_detachment and part.to_do]
+    for stage, part in back.items():
+        if part.standing.there:
+            database.keep_absent(stage)
+    effects = [effect for stage in back for effect in database.find_effects(stage.table, None, "insert")]
+    for part in again:
+        effects += database.find_effects(part.table, part.stage.portion.changed)
+    touched = dict.fromkeys([*(stage.table for stage in back), *(part.table for part in again)])
+    touched.update(dict.fromkeys(effect.table for effect in effects))
+    before = {table: database.count_rows(table) for table in touched}
+    start = database.find_changes()
+    inserted: dict[Table, int] = {}
+    for group in _in_order(database, list(back)):
+        counts = [database.insert(group[0])] if len(group) == 1 else database.insert_together(group)
+        inserted.update(zip((stage.table for stage in group), counts, strict=True))
+    reattached = {part: database.reattach(part.stage) for part in again}
+    database.force_checks()
+    changed = database.find_changes().since(start)
+    for table in find_strangers(database, before, changed):
+        mine = changed.of(table)
+        before[table] = database.count_rows(table) - mine.inserted + mine.deleted
+    lines = [_account(database, table, rows, back, reattached, effects) for table, rows in before.items()]
+    explained = sum(inserted.values()) + sum(reattached.values()) + sum(line.inserted_by_triggers for line in lines)
+    database.advance_counters(list(back))
+    return Tally(tuple(lines), changed.total, explained, (), tuple(find_causes(effects, before, "INSERT|UPDATE")))
+
+
+def _account(
+    database: Database,
+    table: Table,
+    before: int,
+    back: Mapping[Stage, RestorePart],
+    reattached: Mapping[RestorePart, int],
+    effects: Sequence[Effect],
+) -> Line:
+    """The line of one table: rows count as restored only if they are there with the same bytes."""
+    mine = [part for part in back.values() if part.table is table]
+    again = [part for part in reattached if part.table is table]
+    inserted = sum(_count_whole(database, part) for part in mine)
+    attached = sum(_count_attached(database, part) for part in again)
+    parentless = 0
+    for part in (*mine, *again):
+        for reference, rows in _find_parentless(database, part.stage, ()):
+            parentless += max(0, rows - (part.stage.portion.orphans or {}).get(str(reference), 0))
+    after = database.count_rows(table)
+    by_triggers = after - before - inserted
+    return Line(
+        table,
+        before,
+        after,
+        inserted_by_triggers=max(0, by_triggers) if _may_insert(database, effects, table) else 0,
+        dangling=parentless,
+        to_restore=sum(part.to_do for part in (*mine, *again)),
+        inserted=inserted,
+        reattached=attached,
+    )
+
+
+def _may_insert(database: Database, effects: Sequence[Effect], table: Table) -> bool:
+    """Where an engine does not foresee what triggers do, its own count by table tells it."""
+    foreseen = any(effect.table is table and effect.verb == "insert" for effect in effects)
+    return foreseen or database.find_changes().tables is not None
+
+
+def _count_whole(database: Database, part: RestorePart) -> int:
+    """Without a key all rows that look like an archived one are counted, those that stayed included."""
+    whole = database.count_whole(part.stage)
+    if part.stage.key:
+        return whole
+    alike = part.stage.portion.alike
+    assert alike is not None
+    return whole - (alike - part.standing.rows)
+
+
+def _count_attached(database: Database, part: RestorePart) -> int:
+    """Detached rows that point at what they pointed at, unless something else of a row changed with that."""
+    after = database.stand(part.stage)
+    altered = part.standing.whole - database.count_whole(part.stage) if part.stage.key else 0
+    return after.same - part.standing.same - max(0, altered)

@@ -1,0 +1,121 @@
+"""What all engines do alike when rows are archived and put back."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+
+import sqlalchemy as sa
+
+from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
+from yeldro.core.keys import KeySet
+from yeldro.core.schema import Column, Reference, Schema, TableName
+from yeldro.engines.gate import Gate
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Words, find_defaults
+
+
+class SqlCopies(ABC):
+    """The part of a connection that copies rows out and puts them back."""
+
+    schema: Schema
+    _gate: Gate
+    _statements: StageStatements
+    _names: Iterator[str]
+
+    # Copying
+
+    @abstractmethod
+    def find_form(self, column: Column) -> Form:
+        """How the values of a column are kept in an archive."""
+
+    def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
+        return self._gate.number(self._statements.count_alike(keys, columns))
+
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
+
+    def make_copy_table(self, name: TableName, portion: Portion) -> None:
+        self._gate.run(self._statements.make_copy_table(name, portion))
+
+    def drop_copy_table(self, name: TableName) -> None:
+        self._gate.run(Words("DROP TABLE", sa.table(name.name, schema=name.schema)))
+
+    def copy_into(self, name: TableName, piece: Piece) -> int:
+        return self._gate.run(self._statements.copy_into(name, piece.portion, piece.keys)).rowcount
+
+    def _lines(self, piece: Piece) -> Iterator[bytes]:
+        """The rows of a piece in the text form of COPY, streamed, for an engine that does not write the file itself."""
+        raise NotImplementedError
+
+    def _compile(self, statement: sa.ClauseElement) -> str:
+        """A statement without parameters as text, for the driver's own ways of sending it."""
+        text = str(statement.compile(dialect=self._gate.connection.dialect, compile_kwargs={"literal_binds": True}))
+        return text.replace("%%", "%")
+
+    # Putting back
+
+    def stage(self, portion: Portion, source: Source) -> Stage:
+        stage = Stage(portion, next(self._names), portion.table.lasting_key)
+        if copy := source.copy(portion):
+            self._gate.run(self._statements.stage_copy(stage, copy))
+        else:
+            self._fill_stage(stage, source)
+        return stage
+
+    @abstractmethod
+    def _fill_stage(self, stage: Stage, source: Source) -> None: ...
+
+    def stand(self, stage: Stage) -> Standing:
+        rows = self._gate.number(self._statements.count_staged(stage))
+        portion = stage.portion
+        if stage.key:
+            found = self._gate.run(self._statements.stand(stage, self._left(stage))).one()
+            return Standing(rows, *(int(count) for count in found))
+        alike = self._gate.number(self._statements.count_staged_alike(stage))
+        assert portion.alike is not None
+        there = rows - (portion.alike - alike)
+        back = rows if portion.reference and there == 0 else 0
+        if portion.reference:
+            return Standing(rows, rows, rows if there == rows else 0, back)
+        return Standing(rows, max(0, there), rows if there == rows else 0)
+
+    def _left(self, stage: Stage) -> list[str]:
+        """What a detachment left in the columns that it changed, as SQL."""
+        changed, to_default = stage.portion.changed, stage.portion.to_default
+        return find_defaults(stage.table, changed) if to_default else ["NULL"] * len(changed)
+
+    def keep_absent(self, stage: Stage) -> None:
+        self._gate.run(self._statements.drop_staged(stage, self._statements.is_there(stage)))
+
+    def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> int:
+        return self._fill(into, self._statements.pull_staged(stage, into, reference, parents))
+
+    @abstractmethod
+    def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
+
+    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+        self._gate.run(self._statements.drop_staged(stage, sa.not_(self._statements.is_listed(stage, listed))))
+
+    def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> int:
+        return self._gate.number(self._statements.count_parentless(reference, stage, parents))
+
+    def count_whole(self, stage: Stage) -> int:
+        rows = self._statements.count_whole(stage) if stage.key else self._statements.count_staged_alike(stage)
+        return self._gate.number(rows)
+
+    def insert(self, stage: Stage) -> int:
+        return self._gate.run(self._statements.insert_staged(stage)).rowcount
+
+    @abstractmethod
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]: ...
+
+    def reattach(self, stage: Stage) -> int:
+        return self._gate.run(self._statements.reattach(stage, self._left(stage))).rowcount
+
+    def allow_orphans(self) -> None:
+        """Before `begin`: rows that pointed at nothing may be put back so, where the engine can let them."""
+
+    def advance_counters(self, stages: Sequence[Stage]) -> None:
+        """An engine whose counters follow what is inserted has nothing to do."""
+

@@ -1,0 +1,198 @@
+"""The statements that archive rows and put them back. Nothing is sent here."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.archive import Portion, Stage
+from yeldro.core.database import KeySet
+from yeldro.core.schema import Reference, Table, TableName
+from yeldro.engines.statements import Rows, Statements, Words, bare
+
+
+# The column of a copy inside the database that tells the portions of one table apart.
+_PORTION = "yeldro_portion"
+
+
+class StageStatements(Statements):
+    """A stage is a temporary table with the archived columns of its table."""
+
+    def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
+        super().__init__(key_schema, adapt)
+        self._stages: dict[Stage, sa.TableClause] = {}
+
+    def staged(self, stage: Stage) -> sa.TableClause:
+        """The clause of a stage, always the same one."""
+        if stage not in self._stages:
+            columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in stage.portion.columns]
+            self._stages[stage] = sa.table(stage.name, *columns, schema=self.key_schema)
+        return self._stages[stage]
+
+    # What an engine sees as identical, which is more than equal
+
+    @abstractmethod
+    def is_same(self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause) -> sa.ColumnElement:
+        """Whether two rows hold the same bytes in some columns."""
+
+    @abstractmethod
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        """A text that is the same for two rows where their bytes are."""
+
+    # Copying
+
+    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        return sa.select(*cells).select_from(self.table(portion.table)).where(self.has_identity(keys))
+
+    def make_copy_table(self, name: TableName, portion: Portion) -> Words:
+        clause = self.table(portion.table)
+        number = sa.literal_column("0").label(_PORTION)
+        empty = sa.select(*(clause.c[name] for name in portion.columns), number).where(sa.false())
+        return Words("CREATE TABLE", sa.table(name.name, schema=name.schema), "AS", bare(empty))
+
+    def copy_into(self, name: TableName, portion: Portion, keys: KeySet) -> sa.Insert:
+        clause = self.table(portion.table)
+        columns = [clause.c[name] for name in portion.columns]
+        rows = self.select_copied(portion, keys, [*columns, sa.literal_column(str(portion.number))])
+        return sa.insert(_copy(name, portion)).from_select([*portion.columns, _PORTION], rows)
+
+    def stage_copy(self, stage: Stage, name: TableName) -> Words:
+        copy = _copy(name, stage.portion)
+        rows = sa.select(*(copy.c[column] for column in stage.portion.columns))
+        mine = rows.where(copy.c[_PORTION] == sa.literal_column(str(stage.portion.number)))
+        return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), "AS", bare(mine))
+
+    def count_alike(self, keys: KeySet, columns: Sequence[str]) -> Rows:
+        clause = self.table(keys.table)
+        image = self.image(keys.table, columns, clause)
+        return self.count(keys.table).where(image.in_(sa.select(image).where(self.has_identity(keys))))
+
+    # Looking
+
+    def is_there(self, stage: Stage) -> sa.ColumnElement[bool]:
+        return sa.exists().where(*self._same_key(stage)).correlate(self.staged(stage))
+
+    def _same_key(self, stage: Stage) -> list[sa.ColumnElement[bool]]:
+        clause, staged = self.table(stage.table), self.staged(stage)
+        return [clause.c[name] == staged.c[name] for name in stage.key]
+
+    def is_left(self, stage: Stage, left: Sequence[str]) -> sa.ColumnElement[bool]:
+        """Whether the columns that a detachment changed are still as it left them."""
+        clause = self.table(stage.table)
+        pairs = zip(stage.portion.changed, left, strict=True)
+        return sa.and_(*(clause.c[name].is_not_distinct_from(sa.literal_column(text)) for name, text in pairs))
+
+    def count_staged(self, stage: Stage) -> Rows:
+        return sa.select(sa.func.count()).select_from(self.staged(stage))
+
+    def stand(self, stage: Stage, left: Sequence[str]) -> Rows:
+        """Keys that are there, those of them with the very row, and those that wait as a detachment left them."""
+        portion, clause, staged = stage.portion, self.table(stage.table), self.staged(stage)
+        same = self.is_same(stage.table, portion.changed or portion.columns, clause, staged)
+        counts = [sa.func.count(), sa.func.count(sa.case((same, sa.literal_column("1"))))]
+        if portion.reference:
+            back = sa.and_(self.is_left(stage, left), sa.not_(same))
+            counts.append(sa.func.count(sa.case((back, sa.literal_column("1")))))
+            others = [name for name in portion.columns if name not in portion.changed]
+            alike = self.is_same(stage.table, others, clause, staged)
+            whole = sa.and_(sa.or_(same, self.is_left(stage, left)), alike)
+            counts.append(sa.func.count(sa.case((whole, sa.literal_column("1")))))
+        return self.met(sa.select(*counts).select_from(clause.join(staged, sa.and_(*self._same_key(stage)))))
+
+    def count_whole(self, stage: Stage) -> Rows:
+        """How many staged rows are in the table as they are."""
+        clause, staged = self.table(stage.table), self.staged(stage)
+        same = self.is_same(stage.table, stage.portion.columns, clause, staged)
+        both = clause.join(staged, sa.and_(*self._same_key(stage)))
+        return self.met(sa.select(sa.func.count()).select_from(both).where(same))
+
+    def met(self, rows: Rows) -> Rows:
+        """An engine whose transaction shows an old snapshot looks at, and locks, the latest rows."""
+        return rows
+
+    def count_staged_alike(self, stage: Stage) -> Rows:
+        names = stage.portion.columns
+        images = sa.select(self.image(stage.table, names, self.staged(stage)))
+        return self.count(stage.table).where(self.image(stage.table, names, self.table(stage.table)).in_(images))
+
+    def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> Rows:
+        """How many staged rows point at a row that is neither in the table nor staged."""
+        staged = self.staged(stage)
+        names = [name for name in reference.columns if name in staged.c]
+        pointing = self.pointing(reference, staged)
+        others = [self.table(reference.parent).alias("yeldro_parent")]
+        others += [self.staged(parent).alias("yeldro_staged") for parent in parents]
+        found = []
+        for other in others:
+            pairs = zip(reference.referred, pointing, strict=True)
+            rows: Rows = sa.select(sa.literal_column("1")).where(*(other.c[name] == column for name, column in pairs))
+            found.append(self.met(rows.correlate(staged)).exists())
+        filled = [staged.c[name].is_not(None) for name in names]
+        return self.met(self.count_staged(stage).where(*filled, sa.not_(sa.or_(*found))))
+
+    # Choosing
+
+    def is_listed(self, stage: Stage, listed: KeySet) -> sa.ColumnElement[bool]:
+        staged = self.staged(stage)
+        return self.is_in([staged.c[name] for name in stage.key], listed, stage.key)
+
+    def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> sa.Insert:
+        staged = self.staged(stage)
+        pointing = self.pointing(reference, staged) if reference else [staged.c[name] for name in parents.columns]
+        among = self.is_in(pointing, parents, reference.referred if reference else parents.columns)
+        pairs = zip(stage.key, self.key_columns(into, stage.key), strict=True)
+        known = sa.exists().where(*(key == staged.c[name] for name, key in pairs)).correlate(staged)
+        cells = [staged.c[name] for name in into.columns]
+        return Statements.fill(self, into, sa.select(*cells, sa.literal_column("0")).where(among, sa.not_(known)))
+
+    def drop_staged(self, stage: Stage, which: sa.ColumnElement[bool]) -> sa.Delete:
+        return sa.delete(self.staged(stage)).where(which)
+
+    # Putting back
+
+    def insertable(self, stage: Stage) -> list[str]:
+        return [name for name in stage.portion.columns if not stage.table.column(name).generated]
+
+    def insert_staged(self, stage: Stage) -> sa.Insert | Words:
+        names, staged = self.insertable(stage), self.staged(stage)
+        return sa.insert(self.table(stage.table)).from_select(names, sa.select(*(staged.c[name] for name in names)))
+
+    def reattach(self, stage: Stage, left: Sequence[str]) -> sa.Update:
+        """Give rows that are as a detachment left them what they pointed at. Without a key, as many as look alike."""
+        clause, staged, changed = self.table(stage.table), self.staged(stage), stage.portion.changed
+        if stage.key:
+            new = {clause.c[name]: staged.c[name] for name in changed}
+            rows = self._same_key(stage)
+        else:
+            pairs = self._pairs(stage, left)
+            new = {clause.c[name]: pairs.c[name] for name in changed}
+            identity = enumerate(stage.table.identity)
+            rows = [clause.c[name] == pairs.c[f"yeldro_own_{place}"] for place, name in identity]
+        statement = sa.update(clause).values({**self.untouched(stage.table), **new})
+        return statement.where(*rows, self.is_left(stage, left))
+
+    def _pairs(self, stage: Stage, left: Sequence[str]) -> sa.Subquery:
+        """Staged rows with rows of the table that are alike but for what the detachment took, one to one."""
+        clause, staged, table = self.table(stage.table), self.staged(stage), stage.table
+        others = [name for name in stage.portion.columns if name not in stage.portion.changed]
+
+        def numbered(rows: sa.FromClause, own: Sequence[sa.ColumnElement[Any]]) -> Rows:
+            image = self.image(table, others, rows)
+            number = sa.func.row_number().over(partition_by=image, order_by=image)
+            return sa.select(*own, image.label("yeldro_image"), number.label("yeldro_number")).select_from(rows)
+
+        own = [clause.c[name].label(f"yeldro_own_{place}") for place, name in enumerate(table.identity)]
+        there = numbered(clause, own).where(self.is_left(stage, left)).subquery("yeldro_there")
+        back = numbered(staged, [staged.c[name] for name in stage.portion.changed]).subquery("yeldro_back")
+        alike = sa.and_(there.c.yeldro_image == back.c.yeldro_image, there.c.yeldro_number == back.c.yeldro_number)
+        columns = [*(there.c[column.name] for column in own), *(back.c[name] for name in stage.portion.changed)]
+        return sa.select(*columns).select_from(there.join(back, alike)).subquery("yeldro_pairs")
+
+
+
+def _copy(name: TableName, portion: Portion) -> sa.TableClause:
+    columns: list[sa.ColumnClause[Any]] = [sa.column(column) for column in (*portion.columns, _PORTION)]
+    return sa.table(name.name, *columns, schema=name.schema)

@@ -1,0 +1,32 @@
+"""What a restoration would do, as text."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from yeldro.core.restore import RestorePart, RestorePlan
+from yeldro.report.grids import render_grid
+
+_COLUMNS = ("table", "archived", "restore", "unchanged", "other values", "gone")
+
+
+def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
+    """One line for the deleted rows of each table, parents first, then one for each reference that comes back."""
+    yield Text.assemble("Restore of ", (plan.run, "bold"), " into ", (plan.database, "bold"))
+    yield Text("")
+    rows = [_cells(part) for part in plan.parts]
+    used = [place for place, name in enumerate(_COLUMNS) if place < 3 or any(row[place] for row in rows)]
+    titles = [_COLUMNS[place] for place in used]
+    yield render_grid(titles, [[row[place] for place in used] for row in rows], right=titles[1:])
+    for note in plan.notes:
+        yield Text(f"  {note}", style="yellow")
+
+
+def _cells(part: RestorePart) -> list[object]:
+    standing, reference = part.standing, part.stage.portion.reference
+    name = f"{part.table.label} ({', '.join(reference.columns)})" if reference else part.table.label
+    gone = standing.absent if reference else 0
+    return [name, standing.rows, part.to_do, standing.same, standing.differing, gone]
