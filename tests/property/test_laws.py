@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -12,11 +14,13 @@ from tests.property.databases import make, read
 from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
 from tests.servers import ENGINES, Server, served
-from yeldro import workflow
+from yeldro import restoring, workflow
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import read_rules
+from yeldro.core.restore import RestorePlan
 from yeldro.core.selection import Asked
 from yeldro.core.tally import Tally
+from yeldro.store.records import Keeping, find_record
 
 
 class Yes:
@@ -31,6 +35,15 @@ class Yes:
     def allow_commit(self, tally: Tally) -> bool:
         return tally.balanced
 
+    def show_plan(self, plan: RestorePlan) -> None:
+        self.plan = plan
+
+    def allow_restore(self, plan: RestorePlan) -> bool:
+        return plan is self.plan
+
+    def copying(self, rows: int, total: int) -> None:
+        assert rows <= total
+
     def committing(self) -> None:
         pass
 
@@ -41,12 +54,19 @@ def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFact
         yield found
 
 
+@pytest.fixture(scope="module")
+def records(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("records")
+
+
 def in_order(rows: dict[str, list[Row]]) -> dict[str, list[str]]:
     return {name: sorted(str(sorted(row.items())) for row in table) for name, table in rows.items()}
 
 
 @given(data=st.data())
-def test_a_deletion_does_exactly_what_the_model_says(server: Server, data: st.DataObject) -> None:
+def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
+    server: Server, records: Path, data: st.DataObject
+) -> None:
     case: Case = data.draw(cases(server.engine))
     manner = data.draw(st.sampled_from([workflow.Manner(), workflow.Manner(ask_first=False)]))
     model = expect(case.world, case.table, case.matched, case.rules)
@@ -54,11 +74,12 @@ def test_a_deletion_does_exactly_what_the_model_says(server: Server, data: st.Da
     matched = [case.world.rows[case.table][place] for place in case.matched]
     make(server, case.world)
     database = server.open()
+    keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts={"kind": "delete", "asked": "", "address": ""})
     try:
         rules = [rule if name is None else f"{name}={rule}" for name, rule in case.rules.items()]
         keys = tuple(",".join(str(row[name]) for name in key) for row in matched)
         request = Request(Asked(case.table, keys=keys, all_rows=True), read_rules(rules, database.schema), sample=0)
-        result = workflow.delete(database, request, manner, Yes())
+        result = workflow.delete(database, request, manner, Yes(), keeping)
     finally:
         database.close()
     after = read(server, case.world)
@@ -82,3 +103,12 @@ def test_a_deletion_does_exactly_what_the_model_says(server: Server, data: st.Da
     assert result.tally is not None
     tally = {line.table.label: (line.deleted, line.detached) for line in result.tally.lines}
     assert {name: done for name, done in tally.items() if any(done)} == model.tally
+    for outcome in (workflow.Outcome.COMMITTED, workflow.Outcome.NOTHING_TO_RESTORE):
+        database = server.open()
+        try:
+            record = find_record(keeping.folder, "last")
+            back = restoring.restore(database, record, restoring.RestoreRequest(), Yes())
+        finally:
+            database.close()
+        assert back.outcome is outcome, back.reason
+        assert in_order(read(server, case.world)) == in_order(case.world.rows)
