@@ -19,7 +19,7 @@ from yeldro.engines import open_database
 
 ENGINES = ["sqlite", "postgresql", "mariadb"]
 POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432")
-MARIADB: dict[str, Any] = {"host": "127.0.0.1", "port": 3306, "user": "root", "password": ""}
+MARIADB: dict[str, Any] = {"host": "127.0.0.1", "port": 3306, "user": "root", "password": "", "ssl_disabled": True}
 
 
 class Server:

@@ -179,7 +179,7 @@ def test_the_question(gauges: Path, flags: list[str], answer: bytes, status: int
     ended, shown = answered(gauges.parent, ["delete", *STATIONS, *flags], answer)
     assert (ended, said in shown) == (status, True), shown
     assert ("Tally" in shown) == (flags == ["--ask-last"] or status == 0)
-    assert shown.index("No copy of these rows is kept") < shown.index("[y/N]")
+    assert shown.index("An exact copy is kept in") < shown.index("[y/N]")
     assert "Delete 6 rows of stations" in shown or flags
     assert (digest(gauges) == before) == (status != 0)
 

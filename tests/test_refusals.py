@@ -112,19 +112,24 @@ def test_a_locked_database_is_told(yeldro: Yeldro, gauges: Path) -> None:
     other.close()
 
 
-def test_a_read_only_file_is_told(yeldro: Yeldro, gauges: Path) -> None:
+def test_a_read_only_file_or_folder_is_told(yeldro: Yeldro, gauges: Path) -> None:
     user = os.geteuid()
     assert yeldro("delete", "readings", "--key", "999999", "--yes").status == 0  # imports what it needs
     gauges.chmod(0o444)
+    records = gauges.parent / "open to all"
+    records.mkdir()
+    records.chmod(0o777)
     closed = [folder for folder in gauges.parents if folder.owner() == "root" and not folder.stat().st_mode & 0o010]
     if user == 0:  # the administrator may write to any file, so another user must try
         for folder in closed:
             folder.chmod(folder.stat().st_mode | 0o011)
         os.seteuid(65534)
     try:
-        result = yeldro("delete", "readings", "--key", "1", "--yes")
+        unkept = yeldro("delete", "readings", "--key", "1", "--yes")
+        result = yeldro("delete", "readings", "--key", "1", "--yes", "--archive", str(records))
     finally:
         os.seteuid(user)
+    assert (unkept.status, "cannot be written: Permission denied" in unkept.err) == (5, True), unkept.err
     assert (result.status, "read-only" in result.err) == (5, True), result.err
 
 

@@ -114,6 +114,9 @@ class _Stopwatch:
         self.rows = sum(line.deleted for line in tally.lines)
         return False
 
+    def copying(self, rows: int, total: int) -> None:
+        pass
+
     def committing(self) -> None:
         pass
 

@@ -202,4 +202,3 @@ class Keeper:
         if self._record:
             with suppress(ArchiveFailed):
                 self._record.close()
-

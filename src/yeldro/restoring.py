@@ -12,8 +12,8 @@ from yeldro.core.database import Database, KeySet, Mode
 from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.restore import RestorePlan, make_restore_plan, narrow, run_restore
 from yeldro.core.schema import Table
-from yeldro.core.values import read_key
 from yeldro.core.tally import Tally
+from yeldro.core.values import read_key
 from yeldro.errors import ArchiveFailed, Declined, Interrupted, Refused, UsageError, YeldroError
 from yeldro.store.archive import ArchiveReader
 from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
@@ -43,9 +43,7 @@ class RestoreRequest:
     into: str = ""
 
 
-def restore(
-    database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers
-) -> RunResult:
+def restore(database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers) -> RunResult:
     """Put the archived rows of a run back, parents first, in one transaction."""
     if record.outcome == RUNNING:
         raise Refused(f"The run {record.name} is still under way.")
@@ -148,9 +146,7 @@ class _Restoration:
         return stages
 
     def _look(self, stages: Sequence[Stage]) -> RestorePlan:
-        return make_restore_plan(
-            self.database, self.record.name, stages, keep_differing=self.request.keep_differing
-        )
+        return make_restore_plan(self.database, self.record.name, stages, keep_differing=self.request.keep_differing)
 
     def _commit(self, plan: RestorePlan, tally: Tally) -> RunResult:
         entry = {
@@ -213,5 +209,3 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
     finally:
         source.close()
     return sum(one.absent for one in standings), sum(one.rows for one in standings)
-
-

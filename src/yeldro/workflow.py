@@ -21,9 +21,9 @@ from yeldro.core.script import read_script
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.survey import TableSurvey, find_survey
 from yeldro.core.tally import Tally
-from yeldro.store.records import Keeping
-from yeldro.keeper import Keeper
 from yeldro.errors import Declined, Interrupted, Refused, UsageError, YeldroError
+from yeldro.keeper import Keeper
+from yeldro.store.records import Keeping
 
 
 class Answers(Protocol):

@@ -25,7 +25,9 @@ from yeldro.cli.options import archive_option, database_options, selection_optio
 @archive_option()
 @click.option("--archive-table", metavar="NAME", help="Keep the copy in new tables of the same database.")
 @click.option("--no-archive", is_flag=True, help="Keep no copy of the rows.")
-@click.option("--leave-out", multiple=True, metavar="COLS", help="Columns, or TABLE.COLUMN, that the copy goes without.")
+@click.option(
+    "--leave-out", multiple=True, metavar="COLS", help="Columns, or TABLE.COLUMN, that the copy goes without."
+)
 @click.option("--confirm", metavar="NAME", help="The name of a protected database, instead of typing it.")
 @database_options("json")
 def command(**options: Any) -> int:

@@ -9,8 +9,8 @@ from typing import Any
 import click
 
 from yeldro import workflow
-from yeldro.cli.place import find_database
 from yeldro.cli.bar import Bar
+from yeldro.cli.place import find_database, find_records_folder
 from yeldro.cli.request import opened, read_keeping, read_request
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
@@ -27,6 +27,7 @@ from yeldro.report.restore import render_plan
 from yeldro.report.tally import render_ending, render_tally
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
+KEPT = "An exact copy is kept in {}; yeldro restore puts it back."
 LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 
 
@@ -48,10 +49,11 @@ def run_deletion(options: dict[str, Any]) -> int:
     warning = ""
     if not options["rehearse"]:
         left_out = ", ".join(options["leave_out"])
-        warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else ""
+        kept = KEPT.format(options["archive_table"] or find_records_folder(options["archive"]))
+        warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else kept
     person = Person(screen, warning, "" if options["confirm"] == protected else protected)
     with opened(place, Mode.WRITE, options["wait"]) as database:
-        keeping = read_keeping(database, options, place.address)
+        keeping = read_keeping(options, place.address)
         result = workflow.delete(database, read_request(database, options), manner, person, keeping)
     person.end()
     tell(screen, "delete", result, person.asked_last)

@@ -71,7 +71,7 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
     )
 
 
-def read_keeping(database: Database, options: dict[str, Any], address: str) -> Keeping:
+def read_keeping(options: dict[str, Any], address: str) -> Keeping:
     """Turn the options of a run that say what is kept into what the run needs."""
     if options["no_archive"] and (options["archive_table"] or options["leave_out"]):
         raise UsageError("--no-archive excludes --archive-table and --leave-out.")

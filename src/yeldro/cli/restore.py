@@ -15,8 +15,13 @@ from yeldro.cli.options import archive_option, database_options
 @click.argument("run")
 @click.option("--table", "tables", multiple=True, metavar="TABLE", shell_complete=complete_table, help="Only its rows.")
 @click.option("--key", "keys", multiple=True, metavar="VALUE", help="Only this row and what hung on it.")
-@click.option("--differing", type=click.Choice(["stop", "keep"]), default="stop", show_default=True,
-              help="Keys that are there with other values: stop, or keep those and restore the rest.")
+@click.option(
+    "--differing",
+    type=click.Choice(["stop", "keep"]),
+    default="stop",
+    show_default=True,
+    help="Keys that are there with other values: stop, or keep those and restore the rest.",
+)
 @click.option("--into", metavar="DB", help="Another database of the same engine that has the tables.")
 @click.option("--rehearse", is_flag=True, help="Do everything, show the tally, roll back.")
 @click.option("--yes", is_flag=True, help="Do not ask.")

@@ -116,8 +116,8 @@ class Stage:
 @dataclass(frozen=True, slots=True)
 class Standing:
     """How the archived rows of a stage stand against the table: `there` is how many keys are taken, `same` how many of
-    those by the very row. For a detachment `same` looks at what it changed only, `back` counts the rows that wait as the
-    run left them, and `whole` those of both that are as archived in everything else."""
+    those by the very row. For a detachment `same` looks at what it changed only, `back` counts the rows that wait as
+    the run left them, and `whole` those of both that are as archived in everything else."""
 
     rows: int
     there: int

@@ -80,7 +80,10 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
 def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool) -> RestorePlan:
     """Look at staged rows, in an open transaction."""
     back = [stage for stage in stages if stage.portion.reference is None]
-    ordered = [*(stage for group in _in_order(database, back) for stage in group), *(s for s in stages if s not in back)]
+    ordered = [
+        *(stage for group in _in_order(database, back) for stage in group),
+        *(s for s in stages if s not in back),
+    ]
     parts = []
     for stage in ordered:
         standing = database.stand(stage)
@@ -103,9 +106,7 @@ def _in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
     return [[by_table[name] for name in group] for group in find_components(list(by_table), edges)]
 
 
-def _find_parentless(
-    database: Database, stage: Stage, stages: Sequence[Stage]
-) -> Iterator[tuple[Reference, int]]:
+def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) -> Iterator[tuple[Reference, int]]:
     """References of the staged rows that would point at nothing, beyond those that did so before the run."""
     portion = stage.portion
     references = [portion.reference] if portion.reference else database.schema.outgoing(stage.table)
@@ -139,9 +140,12 @@ def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
         differing = standing.differing if part.stage.key else standing.there - standing.same
     if differing and not (keep_differing and part.stage.key):
         if part.stage.key:
-            yield f"{differing:,} keys of {label} are taken by rows with other values; --differing keep leaves those."
+            yield (
+                f"Rows with other values have taken {differing:,} of the keys of {label};"
+                " --differing keep leaves those."
+            )
         else:
-            yield f"{label} has no key, and rows like the archived ones came or went since: which are missing is unknown."
+            yield f"{label} has no key, and rows like the archived ones came or went since: nobody knows which."
     for reference, rows in part.parentless.items():
         if rows > (portion.orphans or {}).get(str(reference), 0):
             yield f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are gone ({reference})."

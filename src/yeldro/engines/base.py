@@ -16,8 +16,8 @@ from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeyS
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
-from yeldro.engines.gate import Gate
 from yeldro.engines.copies import SqlCopies
+from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, YeldroError
@@ -260,7 +260,9 @@ class SqlDatabase(SqlCopies):
     # Changing
 
     @abstractmethod
-    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]: ...
+    def find_effects(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> tuple[Effect, ...]: ...
 
     @abstractmethod
     def find_changes(self) -> Changes: ...

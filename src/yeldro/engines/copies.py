@@ -13,6 +13,7 @@ from yeldro.core.schema import Column, Reference, Schema, TableName
 from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
+from yeldro.errors import ArchiveFailed
 
 
 class SqlCopies(ABC):
@@ -61,6 +62,12 @@ class SqlCopies(ABC):
             self._gate.run(self._statements.stage_copy(stage, copy))
         else:
             self._fill_stage(stage, source)
+        rows = self._gate.number(self._statements.count_staged(stage))
+        if rows != portion.rows:
+            raise ArchiveFailed(
+                f"The archive {source.path} is damaged: it should hold {portion.rows:,} rows of"
+                f" {portion.table.label}, and holds {rows:,}."
+            )
         return stage
 
     @abstractmethod
@@ -118,4 +125,3 @@ class SqlCopies(ABC):
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """An engine whose counters follow what is inserted has nothing to do."""
-

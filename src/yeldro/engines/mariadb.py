@@ -10,15 +10,15 @@ from functools import cache
 from typing import Any
 
 import pymysql
+import pymysql.constants.SERVER_STATUS
 import pymysql.converters
 import pymysql.cursors
-import pymysql.constants.SERVER_STATUS
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.archive import Form, Piece, Portion, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
-from yeldro.core.schema import Column, OnDelete, Reference, Table
+from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
@@ -49,6 +49,7 @@ _SHAPES = {
     "geometrycollection",
 }
 _FETCHED = 1000
+_LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
 _PACKET = 1 << 20
 _TRIGGER_VERBS = (
     ("insert", re.compile(r"\b(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*INTO\s+([`\w.]+)", re.IGNORECASE)),
@@ -277,16 +278,21 @@ class MariadbDatabase(SqlDatabase):
         names = in_brackets([sa.column(name) for name in columns])
         start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
         ways = [find_way(stage.table.column(name)) for name in columns]
-        self._gate.run_text("SET @yeldro_mode = @@SESSION.sql_mode")
-        self._gate.run_text("SET SESSION sql_mode = CONCAT(@@SESSION.sql_mode, ',ALLOW_INVALID_DATES')")
+        enums = [place for place, way in enumerate(ways) if way.is_enum]
+        # In a strict mode the error value of an ENUM cannot be written; without one it is the only cause of warnings.
+        strict = _PINNED["sql_mode"]
+        self._gate.run_text(f"SET SESSION sql_mode = '{_LOADING if enums else f'{strict},{_LOADING}'}'")
         self._gate.run_text("START TRANSACTION")
         with self._gate.translated(), self._raw.cursor() as cursor:
             for rows in source.rows(stage.portion):
                 written = ["(" + ",".join(map(_write, ways, row)) + ")" for row in rows]
-                for statement in _within_packets(start, written):
-                    cursor.execute(statement)
+                for first, statement in _within_packets(start, written):
+                    taken = rows[first : first + cursor.execute(statement)]
+                    errors = sum(ways[place].is_error(row[place]) for row in taken for place in enums)
+                    if cursor.warning_count != errors:
+                        raise DatabaseFailed(f"Some archived values do not fit into {stage.table.label} any more.")
         self._gate.run_text("COMMIT")
-        self._gate.run_text("SET SESSION sql_mode = @yeldro_mode")
+        self._gate.run_text(f"SET SESSION sql_mode = '{strict}'")
 
     def insert(self, stage: Stage) -> int:
         """References are checked row by row: those within a table wait for our own checks."""
@@ -375,8 +381,11 @@ class Way:
     """How the values of a column travel as texts. `name` says so in the archive."""
 
     name: str
-    is_empty_text: bool = False
-    """Whether an empty text stands for the error value of an ENUM, which is no member of it."""
+    is_enum: bool = False
+
+    def is_error(self, cell: str | None) -> bool:
+        """Whether a cell stands for the error value of an ENUM, which is no member of it."""
+        return self.is_enum and (cell == "0" if self.name == "number" else cell == "")
 
 
 @cache
@@ -388,10 +397,10 @@ def find_way(column: Column) -> Way:
     if word == "float":
         return Way("double")
     if word == "enum":
-        return Way("number") if "''" in re.findall(r"'(?:[^']|'')*'", column.type) else Way("text", True)
+        return Way("number", True) if "''" in re.findall(r"'(?:[^']|'')*'", column.type) else Way("text", True)
     if column.collation:
         return Way("text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes")
-    return Way("plain")
+    return Way("plain" if column.family is not Family.OTHER or word in ("year", "time") else "own text")
 
 
 def _write(way: Way, cell: str | None) -> str:
@@ -400,23 +409,21 @@ def _write(way: Way, cell: str | None) -> str:
         return "NULL"
     if way.name in ("hexadecimal", "bytes"):
         return f"X'{'0' * (len(cell) % 2)}{cell}'"
-    if way.name == "number" or (way.is_empty_text and not cell):
+    if way.name == "number" or way.is_error(cell):
         return cell or "0"
     return "'" + pymysql.converters.escape_string(cell) + "'"
 
 
-def _within_packets(start: str, rows: Sequence[str]) -> Iterator[str]:
-    """Statements of about a megabyte, or of one row that is larger."""
-    waiting: list[str] = []
-    size = 0
-    for row in rows:
-        if waiting and size + len(row) > _PACKET:
-            yield start + ",".join(waiting)
-            waiting, size = [], 0
-        waiting.append(row)
+def _within_packets(start: str, rows: Sequence[str]) -> Iterator[tuple[int, str]]:
+    """Statements of about a megabyte, or of one row that is larger, each with the place of its first row."""
+    first = size = 0
+    for place, row in enumerate(rows):
+        if place > first and size + len(row) > _PACKET:
+            yield first, start + ",".join(rows[first:place])
+            first, size = place, 0
         size += len(row)
-    if waiting:
-        yield start + ",".join(waiting)
+    if rows:
+        yield first, start + ",".join(rows[first:])
 
 
 class MariadbStatements(StageStatements):
@@ -477,6 +484,8 @@ class MariadbStatements(StageStatements):
                 return cell.op("+")(sa.literal_column("0"))
             case "text":
                 return _Utf8(cell)
+            case "own text":
+                return sa.cast(cell, sa.CHAR)
             case _:
                 return cell
 
@@ -495,8 +504,9 @@ class MariadbStatements(StageStatements):
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:
-        pairs = [[sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY) for rows in (own, other)]
-                 for name in names]
+        pairs = [
+            [sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY) for rows in (own, other)] for name in names
+        ]
         return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
 
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:

@@ -262,7 +262,7 @@ class PostgresqlDatabase(SqlDatabase):
                 yield bytes(line)
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
-        """The server reads the texts itself. What a type's own text form would not keep comes by way of another type."""
+        """The server reads the texts itself. What a type's own text would not hold comes by another type."""
         clause, columns = self._statements.table(stage.table), stage.portion.columns
         table = sa.table(stage.name)
         empty = sa.select(*(clause.c[name] for name in columns)).where(sa.false())
@@ -284,8 +284,7 @@ class PostgresqlDatabase(SqlDatabase):
                 writing.write(_make_lines(rows))
         if loaded is not table:
             cells = [
-                sa.cast(sa.column(name), _Named(types[name])) if name in others else sa.column(name)
-                for name in columns
+                sa.cast(sa.column(name), _Named(types[name])) if name in others else sa.column(name) for name in columns
             ]
             self._gate.run(Words("INSERT INTO", table, names, bare(sa.select(*cells).select_from(loaded))))
         self._gate.run(Words("ANALYZE", table))
@@ -304,7 +303,7 @@ class PostgresqlDatabase(SqlDatabase):
         for stage in stages:
             name = stage.table.name
             found = self._gate.run(sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)).all()
-            for column, sequence, step, last in found:
+            for column, sequence, step, last in map(tuple, found):
                 if column in stage.portion.columns:
                     staged = self._statements.staged(stage).c[column]
                     end = self._gate.run(sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))).scalar()

@@ -223,8 +223,10 @@ class SqliteDatabase(SqlDatabase):
         """Give another connection a key table, every key with its type and bytes."""
         reader.execute(self._define_key_table(keys, unique=True))
         cells = [f"c{place}" for place in range(len(keys.columns))]
-        slots = [f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
-                 for place in range(len(cells))]
+        slots = [
+            f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
+            for place in range(len(cells))
+        ]
         decode, self._raw.text_factory = self._raw.text_factory, bytes
         try:
             found = self._raw.execute(

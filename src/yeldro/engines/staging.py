@@ -13,7 +13,6 @@ from yeldro.core.database import KeySet
 from yeldro.core.schema import Reference, Table, TableName
 from yeldro.engines.statements import Rows, Statements, Words, bare
 
-
 # The column of a copy inside the database that tells the portions of one table apart.
 _PORTION = "yeldro_portion"
 
@@ -35,7 +34,9 @@ class StageStatements(Statements):
     # What an engine sees as identical, which is more than equal
 
     @abstractmethod
-    def is_same(self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause) -> sa.ColumnElement:
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
         """Whether two rows hold the same bytes in some columns."""
 
     @abstractmethod
@@ -49,7 +50,7 @@ class StageStatements(Statements):
 
     def make_copy_table(self, name: TableName, portion: Portion) -> Words:
         clause = self.table(portion.table)
-        number = sa.literal_column("0").label(_PORTION)
+        number: sa.ColumnElement[int] = sa.literal_column("0").label(_PORTION)
         empty = sa.select(*(clause.c[name] for name in portion.columns), number).where(sa.false())
         return Words("CREATE TABLE", sa.table(name.name, schema=name.schema), "AS", bare(empty))
 
@@ -164,7 +165,9 @@ class StageStatements(Statements):
         """Give rows that are as a detachment left them what they pointed at. Without a key, as many as look alike."""
         clause, staged, changed = self.table(stage.table), self.staged(stage), stage.portion.changed
         if stage.key:
-            new = {clause.c[name]: staged.c[name] for name in changed}
+            new: dict[sa.ColumnElement[Any], sa.ColumnElement[Any]] = {
+                clause.c[name]: staged.c[name] for name in changed
+            }
             rows = self._same_key(stage)
         else:
             pairs = self._pairs(stage, left)
@@ -190,7 +193,6 @@ class StageStatements(Statements):
         alike = sa.and_(there.c.yeldro_image == back.c.yeldro_image, there.c.yeldro_number == back.c.yeldro_number)
         columns = [*(there.c[column.name] for column in own), *(back.c[name] for name in stage.portion.changed)]
         return sa.select(*columns).select_from(there.join(back, alike)).subquery("yeldro_pairs")
-
 
 
 def _copy(name: TableName, portion: Portion) -> sa.TableClause:

@@ -40,7 +40,7 @@ _ESCAPE = re.compile(rb"\\.|[\x00-\x08\x0b-\x1f]", re.DOTALL)
 class ArchiveWriter:
     """Makes the file and fills it. Fulfils `core.archive.Sink`. Every fault is an ArchiveFailed."""
 
-    def __init__(self, path: Path, engine: str, tick: Callable[[int], None] = lambda rows: None) -> None:
+    def __init__(self, path: Path, engine: str, tick: Callable[[int], None]) -> None:
         self.path = path
         self.tick = tick
         self._shown: dict[TableName, tuple[str, dict[str, str]]] = {}
@@ -197,7 +197,8 @@ def _escape(found: re.Match[bytes]) -> bytes:
 
 
 def _free(name: str, taken: set[str]) -> str:
-    wanted = f"_{name}" if name.lower().startswith(("sqlite_", "yeldro_")) else name
+    """A name as it is, unless SQLite or we need it, or it is taken."""
+    wanted = f"_{name}" if name.lower().startswith(("sqlite_", "yeldro_", "_rowid_")) else name
     found, number = wanted, 2
     while found.lower() in taken:
         found, number = f"{wanted} ({number})", number + 1
@@ -233,8 +234,8 @@ class ArchiveReader:
     def portions(self, schema: Schema) -> list[Portion]:
         """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
         rows = self._query(
-            "SELECT portion, source_schema, source_table, shown_as, reference, changed, to_default, rows, alike, orphans"
-            " FROM yeldro_portions ORDER BY portion"
+            "SELECT portion, source_schema, source_table, shown_as, reference, changed, to_default, rows, alike,"
+            " orphans FROM yeldro_portions ORDER BY portion"
         )
         return [self._portion(schema, row) for row in rows]
 

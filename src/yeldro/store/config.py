@@ -29,7 +29,8 @@ class NamedDatabase:
 
 @dataclass(frozen=True, slots=True)
 class Config:
-    """What the file says. `folder` is where it lies, None where there is no file; `records` names that of run records."""
+    """What the file says. `folder` is where it lies, None where there is no file; `records` names the folder of run
+    records beside it."""
 
     folder: Path | None = None
     records: str = RECORDS

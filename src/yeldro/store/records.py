@@ -38,9 +38,9 @@ Facts = dict[str, Any]
 class Keeping:
     """What of a run is kept, and where.
 
-    `folder` holds the records. `archive` False keeps no copy of the rows; `table` keeps it in new tables of the database
-    itself. `left_out` are the columns that a person does not want to be kept, `facts` what the record says from the
-    start.
+    `folder` holds the records. `archive` False keeps no copy of the rows; `table` keeps it in new tables of the
+    database itself. `left_out` are the columns that a person does not want to be kept, `facts` what the record says
+    from the start.
     """
 
     folder: Path

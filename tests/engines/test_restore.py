@@ -1,0 +1,244 @@
+"""Runs taken back after other things happened, and what of a run is kept, on the three engines."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Yeldro
+from tests.servers import Server
+
+TABLES = [
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20) UNIQUE, depth FLOAT)",
+    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL, twin_id INTEGER,"
+    " FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE CASCADE, FOREIGN KEY (twin_id) REFERENCES gates (id))",
+    "CREATE TABLE notes (id INTEGER PRIMARY KEY, weir_id INTEGER, text VARCHAR(20),"
+    " FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE SET NULL)",
+    "CREATE TABLE log (id INTEGER, text VARCHAR(20))",
+    "INSERT INTO weirs VALUES (1, 'a', 0.1), (2, 'b', NULL), (3, 'c', 2.5), (4, 'd', 1)",
+    "INSERT INTO gates VALUES (1, 1, NULL), (2, 1, 1), (3, 2, NULL), (4, 3, NULL)",
+    "INSERT INTO notes VALUES (1, 1, 'x'), (2, 2, 'y'), (3, 3, 'z'), (4, NULL, '')",
+]
+ON_INSERT = {
+    "sqlite": "CREATE TRIGGER t AFTER INSERT ON weirs BEGIN {}; END",
+    "mariadb": "CREATE TRIGGER t {time} INSERT ON weirs FOR EACH ROW {}",
+    "postgresql": "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN {}; RETURN NEW; END $$;"
+    " CREATE TRIGGER t {time} INSERT ON weirs FOR EACH ROW EXECUTE FUNCTION f()",
+}
+ALTERING = {
+    "sqlite": "UPDATE weirs SET depth = 9 WHERE id = NEW.id",
+    "mariadb": "SET NEW.depth = 9",
+    "postgresql": "NEW.depth = 9",
+}
+START, SPOILT = "as before the run", "as it was found"
+
+# What happened after the run, options of restore, its exit status, what it says, and the tables then: START, SPOILT, or
+# SPOILT with the keys that came back.
+CASES: list[tuple[list[str], list[str], int, str, Any]] = [
+    ([], [], 0, "Committed", START),
+    ([], ["--rehearse"], 0, "Rehearsed", SPOILT),
+    (["INSERT INTO weirs VALUES (1, 'a', 0.1)"], [], 0, "Committed", START),
+    (
+        ["INSERT INTO weirs VALUES (1, 'a', 0.2)"],
+        [],
+        3,
+        "Rows with other values have taken 1 of the keys of weirs",
+        SPOILT,
+    ),
+    (
+        ["INSERT INTO weirs VALUES (1, 'A', 0.2)"],
+        ["--differing", "keep"],
+        0,
+        "there with other values; they are left alone",
+        {"weirs": [2], "gates": [1, 2, 3], "notes": [1, 2]},
+    ),
+    (["INSERT INTO weirs VALUES (9, 'a', 1)"], [], 5, "a constraint|refused", SPOILT),
+    (["ALTER TABLE weirs ADD COLUMN extra INTEGER"], [], 0, "Committed", START),
+    (["ALTER TABLE weirs ADD COLUMN extra INTEGER DEFAULT 5 NOT NULL"], [], 0, "Committed", START),
+    (["ALTER TABLE weirs DROP COLUMN depth"], [], 3, "weirs has no column depth any more", SPOILT),
+    (["ALTER TABLE gates RENAME TO doors"], [], 3, "The table gates of the run is not in this database", SPOILT),
+    (
+        ["UPDATE notes SET weir_id = 3 WHERE id = 1"],
+        [],
+        0,
+        "1 rows of notes point elsewhere by now",
+        {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [2]},
+    ),
+    (
+        ["DELETE FROM notes WHERE id = 1"],
+        [],
+        0,
+        "1 rows of notes that were detached are gone",
+        {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [2]},
+    ),
+    (
+        ["UPDATE notes SET text = 'new' WHERE id = 1"],
+        [],
+        0,
+        "Committed",
+        {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [1, 2]},
+    ),
+    ([], ["--key", "1"], 0, "Committed", {"weirs": [1], "gates": [1, 2], "notes": [1]}),
+    ([], ["--key", "1", "--table", "weirs"], 0, "Committed", {"weirs": [1]}),
+    ([], ["--table", "weirs"], 0, "Committed", {"weirs": [1, 2]}),
+    ([], ["--table", "gates"], 3, "3 rows of gates reference rows of weirs that are gone", SPOILT),
+    ([], ["--table", "log"], 2, "The run touched no row of log", SPOILT),
+    (["altering trigger"], [], 3, "weirs: 2 rows were to be restored, 0 are as they were; the likely cause", SPOILT),
+    (["logging trigger"], [], 0, "Committed", {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [1, 2], "log": [1, 2]}),
+]
+
+
+def images(server: Server) -> dict[str, dict[int, Any]]:
+    """The rows of each table that is there, by their first column; columns that came later are left out."""
+    names = {row[0] for row in server.query(NAMES[server.engine])}
+    counted = {"weirs": 3, "gates": 3, "doors": 3, "notes": 3, "log": 2}
+    return {
+        name: {row[0]: row[:columns] for row in server.query(f"SELECT * FROM {name}")}
+        for name, columns in counted.items()
+        if name in names
+    }
+
+
+NAMES = {
+    "sqlite": "SELECT name FROM sqlite_master",
+    "postgresql": "SELECT relname FROM pg_class",
+    "mariadb": "SHOW TABLES",
+}
+
+
+def spoil(server: Server, statement: str) -> str:
+    time, body = "AFTER", "INSERT INTO log VALUES (NEW.id, '')"
+    if statement == "altering trigger":
+        time, body = "BEFORE", ALTERING[server.engine]
+    return ON_INSERT[server.engine].format(body, time=time) if "trigger" in statement else statement
+
+
+@pytest.mark.parametrize(("happened", "options", "status", "said", "then"), CASES, ids=lambda value: str(value)[:60])
+def test_a_restoration(
+    yeldro: Yeldro, server: Server, happened: list[str], options: list[str], status: int, said: str, then: Any
+) -> None:
+    server.run(TABLES)
+    before = images(server)
+    assert yeldro("delete", "weirs", "--db", server.place, "--where", "id < 3", "--yes").status == 0
+    server.run([spoil(server, one) for one in happened])
+    found = images(server)
+    result = yeldro("restore", "last", "--yes", *options)
+    text = result.out + result.err
+    assert (result.status, any(word in text for word in said.split("|"))) == (status, True), text
+    wanted = {START: before, SPOILT: found}.get(then) if isinstance(then, str) else found
+    assert wanted is not None
+    if isinstance(then, dict):
+        for name, keys in then.items():
+            for key in keys:
+                old = before[name].get(key, (key, ""))
+                wanted[name][key] = (
+                    (*old[:2], "new") if "SET text" in "".join(happened) and name == "notes" and key == 1 else old
+                )
+    assert images(server) == wanted
+    if status == 0 and "--rehearse" not in options:
+        again = json.loads(yeldro("restore", "last", "--yes", *options, "--format", "json").out)
+        assert (again["outcome"], images(server)) == ("nothing-to-restore", wanted)
+
+
+def delete(
+    yeldro: Yeldro, server: Server, *options: str, table: str = "weirs", where: str = "id < 3"
+) -> dict[str, Any]:
+    result = yeldro("delete", table, "--db", server.place, "--where", where, "--yes", "--format", "json", *options)
+    return {**json.loads(result.out), "status": result.status}
+
+
+def test_a_copy_in_the_database_itself(yeldro: Yeldro, server: Server) -> None:
+    """The copy holds the rows, a taken name is refused, and a run that is undone leaves no table behind."""
+    server.run(TABLES)
+    before, names = images(server), server.query(NAMES[server.engine])
+    for options in (["--archive-table", "LOG"], ["--archive-table", "old", "--max-rows", "1"]):
+        refused = delete(yeldro, server, *options)
+        assert (refused["status"], images(server), server.query(NAMES[server.engine])) == (3, before, names)
+    committed = delete(yeldro, server, "--archive-table", "old")
+    assert committed["outcome"] == "committed"
+    copies = {name: server.query(f"SELECT * FROM {name} ORDER BY 1") for name in ("old", "old_gates", "old_notes")}
+    assert {name: [row[:-1] for row in rows] for name, rows in copies.items()} == {
+        "old": [before["weirs"][1], before["weirs"][2]],
+        "old_gates": [before["gates"][key] for key in (1, 2, 3)],
+        "old_notes": [before["notes"][key] for key in (1, 2)],
+    }
+    assert json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"] == "committed"
+    assert images(server) == before
+
+
+def test_columns_that_are_left_out(yeldro: Yeldro, server: Server) -> None:
+    server.run(TABLES)
+    before = images(server)
+    for columns in ("id", "gates.twin_id,gates.id", "nothing"):
+        assert delete(yeldro, server, "--leave-out", columns)["status"] == 2
+    result = yeldro("delete", "weirs", "--db", server.place, "--key", "1", "--leave-out", "depth,notes.text", "--yes")
+    assert "The archive goes without depth,notes.text: what is restored from it is not whole" in result.err
+    result = yeldro("restore", "last", "--yes")
+    assert "weirs.depth is not in the archive: it comes back as its default" in result.out
+    assert images(server) == {**before, "weirs": {**before["weirs"], 1: (1, "a", None)}}
+
+
+def test_what_a_record_holds_and_who_may_read_it(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
+    server.run(TABLES)
+    place = server.place.replace("postgres@", "postgres:secret@")  # which that server does not ask for
+    mask = os.umask(0)
+    try:
+        document = delete(yeldro, server, "--db", place)
+    finally:
+        os.umask(mask)
+    folder = tmp_path / "yeldro-runs" / document["run"]
+    modes = {path.name: path.stat().st_mode & 0o777 for path in (folder, folder.parent, *folder.iterdir())}
+    assert modes == {
+        folder.name: 0o700,
+        "yeldro-runs": 0o700,
+        **dict.fromkeys(("run.json", "run.sql", "rows.sqlite"), 0o600),
+    }
+    kept = "".join(path.read_text() for path in folder.glob("run.*"))
+    assert "secret" not in kept
+    facts = json.loads((folder / "run.json").read_text())
+    assert (facts["outcome"], facts["matched"], facts["tally"]) == ("committed", 2, document["tally"])
+    statements = (folder / "run.sql").read_text().upper()
+    assert statements.index("DELETE") < statements.rindex("COMMIT")
+    archive = sqlite3.connect(folder / "rows.sqlite")
+    assert [tuple(map(str, row)) for row in archive.execute("SELECT id, name FROM weirs")] == [("1", "a"), ("2", "b")]
+    columns = [column[0] for column in archive.execute("SELECT * FROM gates").description]
+    actions = archive.execute("SELECT shown_as, action, rows FROM yeldro_portions ORDER BY 1").fetchall()
+    assert (columns, actions) == (
+        ["id", "weir_id", "twin_id"],
+        [("gates", "delete", 3), ("notes", "detach", 2), ("weirs", "delete", 2)],
+    )
+    archive.close()
+
+
+def test_history(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
+    server.run(TABLES)
+    elsewhere = ["--archive", str(tmp_path / "kept")]
+    first = delete(yeldro, server, *elsewhere)["run"]
+    assert delete(yeldro, server, *elsewhere, "--rehearse", where="id = 3")["run"] is None
+    second = delete(yeldro, server, *elsewhere, "--no-archive", where="id = 3")["run"]
+    refused = yeldro("restore", second, "--yes", *elsewhere)
+    assert (refused.status, "kept no archive" in refused.err) == (3, True)
+    yeldro("restore", first, "--yes", "--table", "weirs", *elsewhere)
+    runs = json.loads(yeldro("history", "--format", "json", *elsewhere).out)["runs"]
+    assert [(run["run"], run["outcome"], run["restored"], run["rows"]) for run in runs] == [
+        (second, "committed", None, 3),
+        (first, "committed", "partly", 7),
+    ]
+    assert [line.split(",")[0] for line in yeldro("history", "--format", "csv", *elsewhere).out.splitlines()] == [
+        "run",
+        second,
+        first,
+    ]
+    account = yeldro("history", first, *elsewhere).out
+    assert all(word in account for word in ("asked", "id < 3", "Tally", "rows.sqlite", "restored"))
+    assert yeldro("history", "--drop", *elsewhere).status == 2
+    assert yeldro("history", first, "--drop", *elsewhere).status == 2  # nobody to ask
+    assert yeldro("history", "--drop", "--older-than", "1", "--yes", *elsewhere).status == 0
+    assert len(list((tmp_path / "kept").iterdir())) == 2
+    assert yeldro("history", first, "--drop", "--yes", *elsewhere).status == 0
+    assert [path.name for path in (tmp_path / "kept").iterdir()] == [second]
