@@ -1,0 +1,163 @@
+"""A command killed with SIGKILL at a random point, and what must be true afterwards."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import signal
+import sqlite3
+import sys
+import time
+from collections import Counter
+from collections.abc import Sequence
+from contextlib import chdir
+from importlib import import_module
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+from tests.servers import Server
+from yeldro.cli import run_command_line
+
+TABLES = [
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), gate_id INTEGER)",
+    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL, FOREIGN KEY (weir_id) REFERENCES weirs (id))",
+    "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, FOREIGN KEY (gate_id) REFERENCES gates (id))",
+    *(f"INSERT INTO weirs VALUES ({n}, 'weir {n}', NULL)" for n in range(1, 9)),
+    *(f"INSERT INTO gates VALUES ({n}, {n % 8 + 1})" for n in range(1, 33)),
+    *(f"INSERT INTO notes VALUES ({n}, {n % 32 + 1})" for n in range(1, 65)),
+]
+NAMES = ("weirs", "gates", "notes")
+GONE = {"weirs": 4, "gates": 16}
+DANGLING = (
+    "SELECT count(*) FROM gates WHERE weir_id NOT IN (SELECT id FROM weirs)",
+    "SELECT count(*) FROM notes WHERE gate_id NOT IN (SELECT id FROM gates)",
+)
+SESSIONS = {
+    "postgresql": "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'yeldro' AND datname = current_database()",
+    "mariadb": "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID()",
+}
+
+
+class Crashes:
+    """One database that is brought back to its start after every kill. `told` counts what history said."""
+
+    def __init__(self, server: Server, folder: Path, seed: int) -> None:
+        self.server = server
+        self.folder = folder
+        self.random = random.Random(seed)
+        self.told: Counter[str] = Counter()
+        server.run(TABLES)
+        self.start = self.image()
+        place = ["--db", server.place, "--yes"]
+        rules = ["--dependents", "gates=delete", "--dependents", "notes=detach"]
+        self.delete = ["delete", "weirs", "--where", "id < 5", *rules, *place]
+        self.restore = ["restore", "last", "--yes"]
+        # What a command imports is imported here, so that a killed one is killed at its work.
+        for name in ("restore", "history", "delete"):
+            import_module(f"yeldro.cli.{name}")
+        import_module("yeldro.restoring")
+        import_module("yeldro.cli.deletion")
+        server.open().close()
+        # Once through both, to learn how many calls they make.
+        self.calls = {"delete": self.run(self.delete, -1), "restore": self.run(self.restore, -1)}
+        assert self.image() == self.start
+        shutil.rmtree(folder / "yeldro-runs")
+
+    def image(self) -> dict[str, list[tuple[Any, ...]]]:
+        return {name: self.server.query(f"SELECT * FROM {name} ORDER BY id") for name in NAMES}
+
+    def run(self, command: Sequence[str], last: int) -> int:
+        """Run a command in a process of its own that kills itself at the call number `last`; -1: never.
+
+        Returns how many calls it made.
+        """
+        reading, writing = os.pipe()
+        child = os.fork()
+        if child == 0:
+            os.close(reading)
+            quiet = os.open(os.devnull, os.O_WRONLY)
+            os.dup2(quiet, 1)
+            os.dup2(quiet, 2)
+            calls = 0
+
+            def count(_: FrameType, __: str, ___: Any) -> None:
+                nonlocal calls
+                calls += 1
+                if calls == last:
+                    os.kill(os.getpid(), signal.SIGKILL)
+
+            os.chdir(self.folder)
+            sys.setprofile(count)
+            status = run_command_line(command)
+            sys.setprofile(None)
+            os.write(writing, str(calls).encode())
+            os._exit(status)
+        os.close(writing)
+        if last == 0:  # a kill from outside, in the middle of whatever the process waits for
+            time.sleep(self.random.uniform(0, 0.25))
+            os.kill(child, signal.SIGKILL)
+        with os.fdopen(reading, "rb") as pipe:
+            text = pipe.read()
+        _, status = os.waitpid(child, 0)
+        assert os.WIFSIGNALED(status) or os.waitstatus_to_exitcode(status) == 0, (command, status)
+        self.await_server()
+        return int(text or 0)
+
+    def await_server(self) -> None:
+        """A server finds out after a while that its client is gone."""
+        query = SESSIONS.get(self.server.engine)
+        for _ in range(500):
+            if query is None or self.server.query(query) == [(0,)]:
+                return
+            time.sleep(0.02)
+        raise AssertionError("the server holds on to a killed session")
+
+    def kill(self, kind: str) -> None:
+        """Kill one command, then look at everything that was promised."""
+        records = self.folder / "yeldro-runs"
+        if kind == "restore":
+            self.run(self.delete, -1)
+        last = 0 if self.random.random() < 0.25 else self.random.randint(1, self.calls[kind])
+        self.run(self.delete if kind == "delete" else self.restore, last)
+        where = f"{self.server.engine} {kind} killed at call {last} of {self.calls[kind]}"
+        found = self.image()
+        assert [self.server.query(query) for query in DANGLING] == [[(0,)], [(0,)]], where
+        gone = {name: {row[0] for row in self.start[name]} - {row[0] for row in found[name]} for name in NAMES}
+        assert {name: len(keys) for name, keys in gone.items() if keys} in ({}, GONE), where
+        for name, keys in gone.items():
+            assert keys <= self.archived(records, name), where
+        outcome = self.history()
+        self.told[f"{kind}: {outcome[0]}"] += 1
+        if kind == "delete":
+            assert outcome[0] == ("committed" if any(gone.values()) else outcome[0].replace("committed", "wrong")), (
+                where
+            )
+        else:
+            assert outcome == ("committed", None if any(gone.values()) else "yes"), where
+        if records.exists() and outcome[0] != "none":
+            assert self.run(self.restore, -1), where
+        assert self.image() == self.start, where
+        shutil.rmtree(records, ignore_errors=True)
+
+    def archived(self, records: Path, name: str) -> set[int]:
+        found: set[int] = set()
+        for path in records.glob("*/rows.sqlite"):
+            archive = sqlite3.connect(path)
+            assert archive.execute("SELECT complete FROM yeldro_archive").fetchone() == (1,)
+            found |= {int(key) for (key,) in archive.execute(f"SELECT id FROM {name}")}
+            archive.close()
+        return found
+
+    def history(self) -> tuple[str, str | None]:
+        reading = self.folder / "history.json"
+        with chdir(self.folder), reading.open("w") as file:
+            saved, sys.stdout = sys.stdout, file
+            try:
+                assert run_command_line(["history", "--format", "json"]) == 0
+            finally:
+                sys.stdout = saved
+        runs = json.loads(reading.read_text())["runs"]
+        return (runs[0]["outcome"], runs[0]["restored"]) if runs else ("none", None)

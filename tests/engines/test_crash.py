@@ -1,0 +1,16 @@
+"""Ten kills an engine; `./dev crash` makes hundreds."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from tests.crashes import Crashes
+from tests.servers import Server
+
+
+def test_a_killed_command_loses_nothing(server: Server, tmp_path: Path) -> None:
+    crashes = Crashes(server, tmp_path, seed=7)
+    for kind in ("delete", "restore"):
+        for _ in range(5):
+            crashes.kill(kind)
+    assert sum(crashes.told.values()) == 10

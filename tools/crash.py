@@ -1,0 +1,27 @@
+"""Kill commands at random points, hundreds of times an engine. Usage: ./dev crash [KILLS] [ENGINE ...]"""
+
+import random
+import sys
+import tempfile
+from pathlib import Path
+
+from tests.crashes import Crashes
+from tests.servers import ENGINES, served
+
+
+def main() -> None:
+    words = sys.argv[1:]
+    kills = int(words.pop(0)) if words and words[0].isdigit() else 300
+    seed = random.randrange(1 << 30)
+    for engine in words or ENGINES:
+        with tempfile.TemporaryDirectory() as folder, served(engine, Path(folder)) as server:
+            crashes = Crashes(server, Path(folder), seed)
+            for number in range(kills):
+                crashes.kill("restore" if number % 4 == 3 else "delete")
+        told = ", ".join(f"{what} {count}" for what, count in sorted(crashes.told.items()))
+        sys.stdout.write(f"{engine}: {kills} kills (seed {seed}), history said: {told}; nothing lost\n")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
