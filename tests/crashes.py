@@ -12,7 +12,7 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Sequence
-from contextlib import chdir
+from contextlib import chdir, closing, suppress
 from importlib import import_module
 from pathlib import Path
 from types import FrameType
@@ -23,7 +23,8 @@ from yeldro.cli import run_command_line
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), gate_id INTEGER)",
-    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL, FOREIGN KEY (weir_id) REFERENCES weirs (id))",
+    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL,"
+    " FOREIGN KEY (weir_id) REFERENCES weirs (id))",
     "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, FOREIGN KEY (gate_id) REFERENCES gates (id))",
     *(f"INSERT INTO weirs VALUES ({n}, 'weir {n}', NULL)" for n in range(1, 9)),
     *(f"INSERT INTO gates VALUES ({n}, {n % 8 + 1})" for n in range(1, 33)),
@@ -36,7 +37,8 @@ DANGLING = (
     "SELECT count(*) FROM notes WHERE gate_id NOT IN (SELECT id FROM gates)",
 )
 SESSIONS = {
-    "postgresql": "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'yeldro' AND datname = current_database()",
+    "postgresql": "SELECT count(*) FROM pg_stat_activity"
+    " WHERE application_name = 'yeldro' AND datname = current_database()",
     "mariadb": "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID()",
 }
 
@@ -145,10 +147,9 @@ class Crashes:
     def archived(self, records: Path, name: str) -> set[int]:
         found: set[int] = set()
         for path in records.glob("*/rows.sqlite"):
-            archive = sqlite3.connect(path)
-            assert archive.execute("SELECT complete FROM yeldro_archive").fetchone() == (1,)
-            found |= {int(key) for (key,) in archive.execute(f"SELECT id FROM {name}")}
-            archive.close()
+            with closing(sqlite3.connect(path)) as archive, suppress(sqlite3.OperationalError):
+                if archive.execute("SELECT complete FROM yeldro_archive").fetchone() == (1,):
+                    found |= {int(key) for (key,) in archive.execute(f"SELECT id FROM {name}")}
         return found
 
     def history(self) -> tuple[str, str | None]:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 import time
 from collections.abc import Callable
 from contextlib import closing, suppress
+from pathlib import Path
 
 import pymysql
 import pytest
@@ -21,6 +23,7 @@ from yeldro.core.reach import Rule, Rules
 from yeldro.core.schema import OnDelete, Undeclared
 from yeldro.core.selection import Asked
 from yeldro.errors import DatabaseFailed, UsageError, YeldroError
+from yeldro.store.records import Keeping
 
 MEANWHILE = [
     ("INSERT INTO gates VALUES (9, 2)", "1 rows came into the reach and 0 left it"),
@@ -39,12 +42,13 @@ def run(
     prepare: Callable[[Database], None] = lambda _: None,
     wait: float = 2,
     rule: Rule = Rule.DECLARED,
+    keeping: Keeping | None = None,
 ) -> RunResult:
     database = server.open(wait=wait)
     try:
         prepare(database)
         request = Request(Asked("weirs", where=("name IN ('a', 'b')",)), Rules(rule))
-        return workflow.delete(database, request, workflow.Manner(), answers)
+        return workflow.delete(database, request, workflow.Manner(), answers, keeping)
     except DatabaseFailed as error:  # before anything was shown
         return RunResult(Outcome.STOPPED, None, None, error.message, error.hint, error.status)
     finally:
@@ -80,8 +84,8 @@ DURING = [
 
 
 @pytest.mark.parametrize("change", DURING)
-@pytest.mark.parametrize("moment", ["find_effects", "delete", "force_checks", "detach"])
-def test_inside_the_run(server: Server, moment: str, change: str) -> None:
+@pytest.mark.parametrize("moment", ["extract", "find_effects", "delete", "force_checks", "detach"])
+def test_inside_the_run(server: Server, tmp_path: Path, moment: str, change: str) -> None:
     """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at nothing."""
     server.run(TABLES)
     others: list[threading.Thread] = []
@@ -107,7 +111,9 @@ def test_inside_the_run(server: Server, moment: str, change: str) -> None:
 
         setattr(database, moment, late)
 
-    result = run(server, Yes(), prepare, rule=Rule.DETACH if moment == "detach" else Rule.DECLARED)
+    rule = Rule.DETACH if moment == "detach" else Rule.DECLARED
+    start = image(server)
+    result = run(server, Yes(), prepare, rule=rule, keeping=Keeping(tmp_path, facts={"kind": "", "address": ""}))
     others[0].join(20)
     state = image(server)
     weirs = {row[0] for row in state["weirs"]}
@@ -115,6 +121,12 @@ def test_inside_the_run(server: Server, moment: str, change: str) -> None:
     if change == MOVED and changed == [1]:
         assert (1, 3) in state["gates"]
     if result.outcome is Outcome.COMMITTED:
+        came = {9} if change == DURING[0] and changed == [1] else set()
+        went = {1} if change == DURING[3] and changed == [1] else set()
+        missing = ({row[0] for row in start["gates"]} | came) - {row[0] for row in state["gates"]} - went
+        with closing(sqlite3.connect(next(tmp_path.glob("*/rows.sqlite")))) as archive:
+            kept = {int(row[0]) for row in archive.execute("SELECT id FROM gates")}
+        assert kept == missing or rule is Rule.DETACH
         assert weirs & {1, 2} == set()
         assert 3 in weirs
     else:
