@@ -36,6 +36,13 @@ def bench_startup() -> bool:
     return report("yeldro --help", help_ / nothing, 5, "python -c pass") and met
 
 
+def on_archives() -> bool:
+    from tools import bench_archive, bench_tree
+
+    rows = int(os.environ.get("YELDRO_BENCH_ROWS", bench_tree.PARENTS))
+    return bench_archive.bench_archive(report, rows)
+
+
 def on_trees(name: str, *, sized: bool = True) -> Callable[[], bool]:
     """A bench over databases; YELDRO_BENCH_ROWS parents (200,000) where it has a size."""
 
@@ -55,6 +62,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "tree": on_trees("tree"),
     "unindexed": on_trees("unindexed"),
     "growth": on_trees("growth"),
+    "archive": on_archives,
     "catalogue": on_trees("catalogue", sized=False),
 }
 

@@ -25,6 +25,7 @@ from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked
 from yeldro.core.tally import Tally
+from yeldro.store.records import Keeping
 
 Report = Callable[[str, float, float, str], bool]
 
@@ -99,7 +100,7 @@ def by_statements(server: Server, statements: list[str]) -> float:
     return taken
 
 
-class _Stopwatch:
+class Stopwatch:
     start = 0.0
     taken = 0.0
 
@@ -121,17 +122,17 @@ class _Stopwatch:
         pass
 
 
-def ours(server: Server, clock: _Clock | None = None) -> tuple[float, int]:
+def ours(server: Server, clock: _Clock | None = None, keeping: Keeping | None = None) -> tuple[float, int]:
     """Seconds up to the balanced tally, and the growth of this process in KiB."""
     database = server.open(wait=60)
-    answers = _Stopwatch()
+    answers = Stopwatch()
     clock = clock or _Clock()
     sa.event.listen(sa.Engine, "before_cursor_execute", clock.before)
     sa.event.listen(sa.Engine, "after_cursor_execute", clock.after)
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     answers.start = time.perf_counter()
     request = Request(Asked("basins", where=("batch = 3",)), Rules(Rule.DELETE), sample=0)
-    result = workflow.delete(database, request, workflow.Manner(ask_first=False, ask_last=True), answers)
+    result = workflow.delete(database, request, workflow.Manner(ask_first=False, ask_last=True), answers, keeping)
     if result.tally is None or not result.tally.balanced:
         sys.exit(f"the run did not balance: {result.reason}")
     database.close()

@@ -98,7 +98,8 @@ class _Restoration:
             raise
 
     def _go(self) -> RunResult:
-        self.gone, _ = count_gone(self.database, self.record)
+        if self.request.tables or self.request.keys:
+            self.gone, _ = count_gone(self.database, self.record)
         stages = self._stage()
         if any(stage.portion.orphans for stage in stages):
             self.database.allow_orphans()
@@ -155,7 +156,7 @@ class _Restoration:
             "into": self.request.into,
             "rows": plan.rows,
             "whole": not (self.request.tables or self.request.keys),
-            "gone_after": self.gone - plan.inserted,
+            "gone_after": max(0, self.gone - plan.inserted),
             "outcome": IN_DOUBT,
         }
         restored = [*self.record.facts["restored"], entry]

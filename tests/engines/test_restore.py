@@ -296,9 +296,8 @@ def test_a_commit_whose_answer_is_lost(
                 document = delete(yeldro, server)
             else:
                 document = json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)
-        assert (document["outcome"], images(server) == before) == ("in-doubt", committed == (command == "restore")), (
-            document
-        )
+        state = (document["outcome"], images(server) == before)
+        assert state == ("in-doubt", committed == (command == "restore")), document["reason"]
         listed = json.loads(yeldro("history", "--format", "json").out)["runs"][0]
         if command == "delete":
             assert listed["outcome"] == ("committed" if committed else "rolled-back")

@@ -25,16 +25,17 @@ class Form:
 class Portion:
     """The archived rows of one table that one action touched.
 
-    `columns` are the archived ones. `reference` and `changed`, the columns that were cleared, belong to a detachment,
-    which set them to their defaults where `to_default`. `alike` is how many rows of the table looked like an archived
-    one before the run, where nothing else tells its rows apart; `orphans` counts, by reference, rows that pointed at no
-    row even then.
+    `columns` are the archived ones; `key` those that tell the rows apart for good, () where nothing does. `reference`
+    and `changed`, the columns that were cleared, belong to a detachment, which set them to their defaults where
+    `to_default`. `alike` is how many rows of the table looked like an archived one before the run, where there is no
+    key; `orphans` counts, by reference, rows that pointed at no row even then.
     """
 
     number: int
     table: Table
     columns: tuple[str, ...]
     rows: int
+    key: tuple[str, ...] = ()
     reference: Reference | None = None
     changed: tuple[str, ...] = ()
     to_default: bool = False
@@ -83,8 +84,9 @@ class Source(Protocol):
         """The first and last row number of a portion whose rows stand in a table of their own."""
         ...
 
-    def rows(self, portion: Portion) -> Iterator[list[Cells]]:
-        """The rows of a portion, many at a time, in the form in which they were kept."""
+    def rows(self, portion: Portion) -> Iterator[tuple[list[Cells], bool]]:
+        """The rows of a portion, many at a time, in the form in which they were kept, and whether these are plain:
+        without a backslash or a control character."""
         ...
 
 
@@ -100,13 +102,16 @@ class Piece:
 class Stage:
     """Archived rows beside the table that they came from: a temporary table with its columns and types.
 
-    `name` is that of the temporary table. Rows of a table with a key meet those that are there by `key`; without one
-    only whole rows can be compared.
+    `name` is that of the temporary table. Rows with a key meet those that are there by it; without one only whole rows
+    can be compared.
     """
 
     portion: Portion
     name: str
-    key: tuple[str, ...]
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        return self.portion.key
 
     @property
     def table(self) -> Table:

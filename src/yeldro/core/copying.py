@@ -20,7 +20,8 @@ def read_left_out(texts: Sequence[str], schema: Schema, root: Table) -> LeftOut:
         place, dot, name = text.rpartition(".")
         table = schema.find_table(place) if dot else root
         column = table.find_column(name).name
-        if not table.lasting_key or column in {*table.lasting_key, *schema.referred_columns(table)}:
+        keys = {part for key in table.lasting_keys for part in key}
+        if not keys or column in keys or column in schema.referred_columns(table):
             raise UsageError(f"{table.label}.{column} cannot be left out: without it a row could not be found again.")
         found.setdefault(table, set()).add(column)
     return {table: frozenset(names) for table, names in found.items()}
@@ -40,28 +41,31 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Pie
     pieces: list[Piece] = []
     for keys, rows in reach.deleted:
         if rows:
-            columns = _kept(keys.table, left_out)
+            columns, key = _kept(keys.table, left_out), _find_key(database, keys)
             portion = Portion(
                 len(pieces) + 1,
                 keys.table,
                 columns,
                 rows,
-                alike=_count_alike(database, keys, columns),
+                key,
+                alike=None if key else database.count_alike(keys, columns),
                 orphans=_count_orphans(database, reach, keys),
             )
             pieces.append(Piece(portion, keys))
     for detachment in reach.detached:
         table, treatment = detachment.reference.child, detachment.treatment
         columns = _kept(table, {table: left_out.get(table, frozenset()) - set(treatment.columns)})
+        key = _find_key(database, detachment.keys, treatment.columns)
         portion = Portion(
             len(pieces) + 1,
             table,
             columns,
             detachment.rows,
+            key,
             detachment.reference,
             treatment.columns,
             treatment.to_default,
-            _count_alike(database, detachment.keys, columns),
+            None if key else database.count_alike(detachment.keys, columns),
         )
         pieces.append(Piece(portion, detachment.keys))
     return pieces
@@ -71,8 +75,15 @@ def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
     return tuple(name for name in table.column_names if name not in left_out.get(table, ()))
 
 
-def _count_alike(database: Database, keys: KeySet, columns: Sequence[str]) -> int | None:
-    return None if keys.table.lasting_key else database.count_alike(keys, columns)
+def _find_key(database: Database, keys: KeySet, changed: Sequence[str] = ()) -> tuple[str, ...]:
+    """The first unique columns that hold no NULL in any of the rows and keep their values; () where there are none."""
+    for names in keys.table.lasting_keys:
+        if set(names) & set(changed):
+            continue
+        columns = [keys.table.column(name) for name in names]
+        if not any(column.nullable for column in columns) or not database.count_unset(keys, names):
+            return names
+    return ()
 
 
 def _count_orphans(database: Database, reach: Reach, keys: KeySet) -> dict[str, int]:

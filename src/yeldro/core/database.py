@@ -300,6 +300,10 @@ class Database(Protocol):
         """How many rows of the table hold the same bytes in `columns` as some row of the key set."""
         ...
 
+    def count_unset(self, keys: KeySet, columns: Sequence[str]) -> int:
+        """How many rows of a key set hold a NULL in one of `columns`."""
+        ...
+
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         """Copy rows into an archive, exactly those that the open transaction would delete. Returns how many."""
         ...
@@ -324,6 +328,10 @@ class Database(Protocol):
 
     def keep_absent(self, stage: Stage) -> None:
         """Let the stage hold only rows whose keys are not in the table."""
+        ...
+
+    def make_staged_set(self, stage: Stage) -> KeySet:
+        """An empty key set for rows of a stage, with its key and what references of other tables point at."""
         ...
 
     def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> int:

@@ -59,7 +59,7 @@ class RestorePlan:
 
 def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> None:
     """Let the stages hold only the listed rows of `root`, and what hung on them when they went."""
-    kept = {stage.portion.number: database.make_key_set(stage.table) for stage in stages}
+    kept = {stage.portion.number: database.make_staged_set(stage) for stage in stages}
     back = {stage.table: kept[stage.portion.number] for stage in stages if not stage.portion.reference}
     for stage in stages:
         if stage.table is root and not stage.portion.reference:

@@ -90,9 +90,14 @@ class Table:
     definition: str = ""
 
     @cached_property
-    def lasting_key(self) -> tuple[str, ...]:
-        """What tells rows apart for good: not a row number, which is given to other rows later; () without one."""
-        return self.identity if set(self.identity) <= set(self.column_names) else ()
+    def lasting_keys(self) -> tuple[tuple[str, ...], ...]:
+        """What may tell rows apart for good, best first: not a row number, which is given to other rows later.
+
+        All but the identity may hold NULLs, and then tell nothing.
+        """
+        own = set(self.column_names)
+        unique = [self.key, *(index.columns for index in self.indexes if index.unique)]
+        return tuple(dict.fromkeys(key for key in (self.identity, *unique) if key and set(key) <= own))
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:

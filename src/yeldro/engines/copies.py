@@ -33,6 +33,9 @@ class SqlCopies(ABC):
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_alike(keys, columns))
 
+    def count_unset(self, keys: KeySet, columns: Sequence[str]) -> int:
+        return self._gate.number(self._statements.count_unset(keys, columns))
+
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
 
@@ -57,7 +60,7 @@ class SqlCopies(ABC):
     # Putting back
 
     def stage(self, portion: Portion, source: Source) -> Stage:
-        stage = Stage(portion, next(self._names), portion.table.lasting_key)
+        stage = Stage(portion, next(self._names))
         if copy := source.copy(portion):
             self._gate.run(self._statements.stage_copy(stage, copy))
         else:
@@ -94,6 +97,15 @@ class SqlCopies(ABC):
 
     def keep_absent(self, stage: Stage) -> None:
         self._gate.run(self._statements.drop_staged(stage, self._statements.is_there(stage)))
+
+    def make_staged_set(self, stage: Stage) -> KeySet:
+        columns = dict.fromkeys((*stage.key, *self.schema.referred_columns(stage.table)))
+        keys = KeySet(stage.table, tuple(columns), next(self._names))
+        self._create_key_table(keys, unique=False)
+        return keys
+
+    @abstractmethod
+    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None: ...
 
     def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> int:
         return self._fill(into, self._statements.pull_staged(stage, into, reference, parents))

@@ -6,17 +6,16 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from functools import cache
+from functools import cache, partial
 from typing import Any
 
 import pymysql
 import pymysql.constants.SERVER_STATUS
-import pymysql.converters
 import pymysql.cursors
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.archive import Form, Piece, Portion, Source, Stage
+from yeldro.core.archive import Cells, Form, Piece, Portion, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
@@ -278,14 +277,16 @@ class MariadbDatabase(SqlDatabase):
         names = in_brackets([sa.column(name) for name in columns])
         start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
         ways = [find_way(stage.table.column(name)) for name in columns]
+        are_texts = all(way.name in ("text", "plain", "own text", "double") and not way.is_enum for way in ways)
         enums = [place for place, way in enumerate(ways) if way.is_enum]
         # In a strict mode the error value of an ENUM cannot be written; without one it is the only cause of warnings.
         strict = _PINNED["sql_mode"]
         self._gate.run_text(f"SET SESSION sql_mode = '{_LOADING if enums else f'{strict},{_LOADING}'}'")
         self._gate.run_text("START TRANSACTION")
         with self._gate.translated(), self._raw.cursor() as cursor:
-            for rows in source.rows(stage.portion):
-                written = ["(" + ",".join(map(_write, ways, row)) + ")" for row in rows]
+            for rows, is_plain in source.rows(stage.portion):
+                write = _write_plain if is_plain and are_texts else partial(_write, ways)
+                written = [write(row) for row in rows]
                 for first, statement in _within_packets(start, written):
                     taken = rows[first : first + cursor.execute(statement)]
                     errors = sum(ways[place].is_error(row[place]) for row in taken for place in enums)
@@ -403,15 +404,24 @@ def find_way(column: Column) -> Way:
     return Way("plain" if column.family is not Family.OTHER or word in ("year", "time") else "own text")
 
 
-def _write(way: Way, cell: str | None) -> str:
-    """One value as an SQL literal."""
+def _write(ways: Sequence[Way], row: Cells) -> str:
+    """A row of values as SQL literals."""
+    return "(" + ",".join(map(_write_cell, ways, row)) + ")"
+
+
+def _write_plain(row: Cells) -> str:
+    """The same for texts without anything to escape but quotes."""
+    return "(" + ",".join(["NULL" if cell is None else "'" + cell.replace("'", "''") + "'" for cell in row]) + ")"
+
+
+def _write_cell(way: Way, cell: str | None) -> str:
     if cell is None:
         return "NULL"
     if way.name in ("hexadecimal", "bytes"):
         return f"X'{'0' * (len(cell) % 2)}{cell}'"
     if way.name == "number" or way.is_error(cell):
         return cell or "0"
-    return "'" + pymysql.converters.escape_string(cell) + "'"
+    return "'" + cell.replace("\\", "\\\\").replace("'", "''") + "'"
 
 
 def _within_packets(start: str, rows: Sequence[str]) -> Iterator[tuple[int, str]]:

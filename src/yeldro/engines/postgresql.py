@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -48,7 +47,6 @@ _NOT_READ_BACK = {
     *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
     *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),
 }
-_SPECIAL = re.compile(r"[\\\t\n\r]")
 _ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 _LARGE = 1000
 _SEQUENCES = """
@@ -63,7 +61,8 @@ JOIN pg_depend AS d ON d.classid = 'pg_class'::regclass AND d.refobjid = t.oid A
 JOIN pg_class AS s ON s.oid = CASE WHEN d.classid = 'pg_class'::regclass THEN d.objid ELSE d.refobjid END
   AND s.relkind = 'S'
 JOIN pg_sequence AS q ON q.seqrelid = s.oid JOIN pg_namespace AS n ON n.oid = s.relnamespace
-WHERE m.nspname = :schema AND t.relname = :table AND has_sequence_privilege(s.oid, 'UPDATE')"""
+WHERE m.nspname = :schema AND t.relname = :table
+  AND CASE WHEN s.relkind = 'S' THEN has_sequence_privilege(s.oid, 'UPDATE') END"""
 _OWNER = """
 SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace = pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
@@ -280,8 +279,8 @@ class PostgresqlDatabase(SqlDatabase):
         copy = self._compile(Words("COPY", loaded, names, "FROM STDIN"))
         self._gate.note(copy)
         with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(copy.encode()) as writing:
-            for rows in source.rows(stage.portion):
-                writing.write(_make_lines(rows))
+            for rows, is_plain in source.rows(stage.portion):
+                writing.write(_make_lines(rows, is_plain))
         if loaded is not table:
             cells = [
                 sa.cast(sa.column(name), _Named(types[name])) if name in others else sa.column(name) for name in columns
@@ -334,10 +333,9 @@ class _Named(sa.types.UserDefinedType[Any]):
         return self.name
 
 
-def _make_lines(rows: Sequence[Cells]) -> str:
+def _make_lines(rows: Sequence[Cells], is_plain: bool) -> str:
     """Rows in the text form of COPY."""
-    odd = _SPECIAL.search("".join(cell for row in rows for cell in row if cell))
-    if odd:
+    if not is_plain:
         rows = [[cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows]
     return "".join(["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows])
 

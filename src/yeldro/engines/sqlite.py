@@ -24,6 +24,7 @@ from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, bare, in_brackets
 from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
+_KEYS_AT_ONCE = 20_000
 # https://www.sqlite.org/c3ref/c_alter_table.html: what an authorizer sees when a statement is prepared.
 _VERBS = {
     sqlite3.SQLITE_INSERT: "insert",
@@ -124,7 +125,7 @@ class SqliteDatabase(SqlDatabase):
     def _define_key_table(self, keys: KeySet, *, unique: bool) -> str:
         table = keys.table
         definitions = [self._definition(table, name, place) for place, name in enumerate(keys.columns)]
-        whole_number = unique and len(table.identity) == 1 and definitions[0] == "c0 INTEGER"
+        whole_number = unique and self._is_whole_number(keys)
         if whole_number:
             definitions[0] += " PRIMARY KEY"
         elif unique:
@@ -132,6 +133,10 @@ class SqliteDatabase(SqlDatabase):
             definitions.append(f"PRIMARY KEY ({places})")
         columns = ", ".join(["round INTEGER NOT NULL", *definitions])
         return f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
+
+    def _is_whole_number(self, keys: KeySet) -> bool:
+        identity = keys.table.identity
+        return len(identity) == 1 and self._definition(keys.table, identity[0], 0) == "c0 INTEGER"
 
     def _definition(self, table: Table, name: str, place: int) -> str:
         """The same affinity and collation as the column, so that values compare as they do in the table."""
@@ -222,6 +227,16 @@ class SqliteDatabase(SqlDatabase):
     def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:
         """Give another connection a key table, every key with its type and bytes."""
         reader.execute(self._define_key_table(keys, unique=True))
+        if keys.columns == keys.table.identity and self._is_whole_number(keys):
+            # As JSON they pass through Python many at a time.
+            chunk = f"SELECT c0 FROM temp.{keys.name} WHERE ?1 IS NULL OR c0 > ?1 ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
+            sending = f"SELECT json_group_array(c0), max(c0) FROM ({chunk})"
+            taking = f"INSERT INTO temp.{keys.name} SELECT 0, value FROM json_each(?)"
+            last = None
+            while (found := self._raw.execute(sending, (last,)).fetchone())[1] is not None:
+                reader.execute(taking, found[:1])
+                last = found[1]
+            return
         cells = [f"c{place}" for place in range(len(keys.columns))]
         slots = [
             f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
@@ -299,6 +314,11 @@ class SqliteDatabase(SqlDatabase):
         return self._raw.total_changes - before
 
 
+def _plain(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """A value without the affinity of its column."""
+    return sa.sql.elements.UnaryExpression(cell, operator=sa.sql.operators.custom_op("+"), type_=cell.type)
+
+
 def _quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
@@ -318,11 +338,14 @@ class SqliteStatements(StageStatements):
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:
+        """Compared without affinity, values of two types differ; only an integer and a real number may be equal, and
+        these stand side by side only in a column without affinity."""
         parts: list[sa.ColumnElement[bool]] = []
         for name in names:
             one, two = own.c[name], other.c[name]
-            parts.append(sa.func.typeof(one) == sa.func.typeof(two))
-            parts.append(one.is_not_distinct_from(sa.collate(two, "BINARY")))
+            parts.append(_plain(one).is_not_distinct_from(sa.collate(_plain(two), "BINARY")))
+            if affinity(table.column(name).type) == "BLOB":
+                parts.append(sa.func.typeof(one) == sa.func.typeof(two))
         return sa.and_(*parts)
 
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
@@ -337,6 +360,10 @@ class SqliteStatements(StageStatements):
         for part in parts[1:]:
             image = image.op("||")(part)
         return image
+
+    def looked_up(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """A unary plus keeps SQLite from building an index on the stage (https://www.sqlite.org/optoverview.html)."""
+        return _plain(cell)
 
     def insert_staged(self, stage: Stage) -> sa.Insert:
         """A table may ask to replace what is in the way: here it may not."""

@@ -66,6 +66,10 @@ class StageStatements(Statements):
         mine = rows.where(copy.c[_PORTION] == sa.literal_column(str(stage.portion.number)))
         return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), "AS", bare(mine))
 
+    def count_unset(self, keys: KeySet, columns: Sequence[str]) -> Rows:
+        clause = self.table(keys.table)
+        return self.count_present(keys).where(sa.or_(*(clause.c[name].is_(None) for name in columns)))
+
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> Rows:
         clause = self.table(keys.table)
         image = self.image(keys.table, columns, clause)
@@ -78,7 +82,11 @@ class StageStatements(Statements):
 
     def _same_key(self, stage: Stage) -> list[sa.ColumnElement[bool]]:
         clause, staged = self.table(stage.table), self.staged(stage)
-        return [clause.c[name] == staged.c[name] for name in stage.key]
+        return [clause.c[name] == self.looked_up(staged.c[name]) for name in stage.key]
+
+    def looked_up(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """A value of a stage by which the table is to be searched, and not the other way round."""
+        return cell
 
     def is_left(self, stage: Stage, left: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether the columns that a detachment changed are still as it left them."""

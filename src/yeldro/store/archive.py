@@ -23,9 +23,9 @@ from yeldro.errors import ArchiveFailed, Refused
 _CATALOGUE = """
 CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
 CREATE TABLE yeldro_portions (portion INTEGER PRIMARY KEY, source_schema TEXT NOT NULL, source_table TEXT NOT NULL,
-  shown_as TEXT NOT NULL, action TEXT NOT NULL, reference TEXT, changed TEXT NOT NULL, to_default INTEGER NOT NULL,
-  rows INTEGER NOT NULL, alike INTEGER, orphans TEXT NOT NULL, first_row INTEGER, last_row INTEGER,
-  copy_schema TEXT, copy_table TEXT);
+  shown_as TEXT NOT NULL, row_key TEXT NOT NULL, action TEXT NOT NULL, reference TEXT, changed TEXT NOT NULL,
+  to_default INTEGER NOT NULL, rows INTEGER NOT NULL, alike INTEGER, orphans TEXT NOT NULL, first_row INTEGER,
+  last_row INTEGER, copy_schema TEXT, copy_table TEXT);
 CREATE TABLE yeldro_columns (shown_in TEXT NOT NULL, place INTEGER NOT NULL, source_column TEXT NOT NULL,
   shown_as TEXT NOT NULL, type TEXT NOT NULL, kept_as TEXT NOT NULL, generated INTEGER NOT NULL,
   left_out INTEGER NOT NULL);
@@ -33,7 +33,7 @@ CREATE TABLE yeldro_blocks (block INTEGER PRIMARY KEY, portion INTEGER NOT NULL,
 """
 _BLOCK_ROWS, _BLOCK_BYTES = 1000, 1 << 20
 # What JSON cannot hold as it is, and the one escape of COPY that JSON does not have.
-_RARE = re.compile(rb"[\x00-\x08\x0b-\x1f]|\\v")
+_COMMON = bytes({*range(256)} - {*range(0x20)} | {0x09, 0x0A})
 _ESCAPE = re.compile(rb"\\.|[\x00-\x08\x0b-\x1f]", re.DOTALL)
 
 
@@ -89,12 +89,13 @@ class ArchiveWriter:
     def _write_portion(self, portion: Portion, copy: TableName | None) -> None:
         name = portion.table.name
         self._file.execute(
-            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?)",
+            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?)",
             (
                 portion.number,
                 name.schema,
                 name.name,
                 self._shown[name][0],
+                json.dumps(portion.key),
                 portion.action,
                 str(portion.reference) if portion.reference else None,
                 json.dumps(portion.changed),
@@ -183,7 +184,7 @@ def pack(lines: Sequence[bytes]) -> str:
     COPY escapes what JSON escapes, but for quotes, rare control characters and NULL.
     """
     text = b"".join(lines)
-    if _RARE.search(text):
+    if b"\\v" in text or text.translate(None, _COMMON):
         text = _ESCAPE.sub(_escape, text)
     text = text.replace(b'"', b'\\"').replace(b"\t", b'","').replace(b"\n", b'"],["')
     return (b'[["' + text[:-3] + b"]").replace(b'"\\N"', b"null").decode()
@@ -234,13 +235,13 @@ class ArchiveReader:
     def portions(self, schema: Schema) -> list[Portion]:
         """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
         rows = self._query(
-            "SELECT portion, source_schema, source_table, shown_as, reference, changed, to_default, rows, alike,"
-            " orphans FROM yeldro_portions ORDER BY portion"
+            "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, to_default, rows,"
+            " alike, orphans FROM yeldro_portions ORDER BY portion"
         )
         return [self._portion(schema, row) for row in rows]
 
     def _portion(self, schema: Schema, row: tuple[Any, ...]) -> Portion:
-        number, place, name, shown, reference, changed, to_default, rows, alike, orphans = row
+        number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans = row
         table = _find_table(schema, place, name)
         found = self._query(
             "SELECT source_column, type, generated, left_out FROM yeldro_columns WHERE shown_in = ? ORDER BY place",
@@ -252,6 +253,8 @@ class ArchiveReader:
             now = None if left_out else table.column(column)
             if now and (now.type, now.generated) != (type_, bool(generated)):
                 raise Refused(f"{table.label}.{column} was {type_}, and is {now.type} now.")
+        if json.loads(key) and tuple(json.loads(key)) not in table.lasting_keys:
+            raise Refused(f"{table.label} ({', '.join(json.loads(key))}) is not unique any more.")
         known = {column for column, _, _, _ in found}
         for new in table.columns:
             if new.name not in known and not (new.nullable or new.default or new.generated):
@@ -261,6 +264,7 @@ class ArchiveReader:
             table,
             tuple(column for column, _, _, left_out in found if not left_out),
             rows,
+            tuple(json.loads(key)),
             _find_reference(schema, reference) if reference else None,
             tuple(json.loads(changed)),
             bool(to_default),
@@ -291,13 +295,13 @@ class ArchiveReader:
         )[0]
         return int(first), int(last)
 
-    def rows(self, portion: Portion) -> Iterator[list[Cells]]:
+    def rows(self, portion: Portion) -> Iterator[tuple[list[Cells], bool]]:
         with _translated(self.path):
             blocks = self._file.execute(
                 "SELECT rows FROM yeldro_blocks WHERE portion = ? ORDER BY block", (portion.number,)
             )
             for (text,) in blocks:
-                yield json.loads(text)
+                yield json.loads(text), "\\" not in text.replace('\\"', "")
 
     def close(self) -> None:
         self._file.close()
