@@ -11,6 +11,7 @@ from yeldro.core.keys import KeySet
 from yeldro.core.schema import Reference, Table, TableName
 
 Cells = Sequence[str | None]
+ELSEWHERE = "--archive DIR keeps it elsewhere."
 
 
 @dataclass(frozen=True, slots=True)

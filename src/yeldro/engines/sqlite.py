@@ -13,7 +13,7 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 
-from yeldro.core.archive import Form, Piece, Sink, Source, Stage
+from yeldro.core.archive import ELSEWHERE, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.core.values import Value
@@ -221,7 +221,7 @@ class SqliteDatabase(SqlDatabase):
             except sqlite3.Error as error:
                 full = getattr(error, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_FULL
                 what = "the disk is full" if full else str(error)
-                raise ArchiveFailed(f"The archive {sink.path} failed: {what}.") from error
+                raise ArchiveFailed(f"The archive {sink.path} failed: {what}.", ELSEWHERE) from error
         return counts
 
     def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:

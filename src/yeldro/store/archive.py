@@ -16,7 +16,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.archive import Cells, Form, Portion
+from yeldro.core.archive import ELSEWHERE, Cells, Form, Portion
 from yeldro.core.schema import Column, Reference, Schema, TableName
 from yeldro.errors import ArchiveFailed, Refused
 
@@ -330,9 +330,9 @@ def _translated(path: Path) -> Iterator[None]:
     except sqlite3.Error as error:
         code = getattr(error, "sqlite_errorcode", 0) & 0xFF
         what = "the disk is full" if code == sqlite3.SQLITE_FULL else str(error)
-        raise ArchiveFailed(f"The archive {path} failed: {what}.") from error
+        raise ArchiveFailed(f"The archive {path} failed: {what}.", ELSEWHERE) from error
     except OSError as error:
-        raise ArchiveFailed(f"The archive {path} cannot be written: {error.strerror}.") from error
+        raise ArchiveFailed(f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE) from error
 
 
 def sync(path: Path) -> None:

@@ -19,6 +19,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, TextIO
 
+from yeldro.core.archive import ELSEWHERE
 from yeldro.core.reach import Reach
 from yeldro.core.tally import Tally
 from yeldro.errors import ArchiveFailed, UsageError
@@ -244,7 +245,7 @@ def _translated(folder: Path) -> Iterator[None]:
         yield
     except OSError as error:
         raise ArchiveFailed(
-            f"The run record {folder} cannot be written: {error.strerror}.", "--archive DIR keeps it elsewhere."
+            f"The run record {folder} cannot be written: {error.strerror}.", ELSEWHERE
         ) from error
 
 
