@@ -228,3 +228,45 @@ BUILD = {"postgresql": build_postgresql, "mariadb": build_mariadb, "sqlite": bui
 @pytest.mark.parametrize(("key", "arguments"), [("PRIMARY KEY", []), ("", ["--truncate"])], ids=["key", "no key"])
 def test_every_type_comes_back_as_it_was(yeldro: Yeldro, server: Server, key: str, arguments: list[str]) -> None:
     check(yeldro, server, BUILD[server.engine](server, key), *arguments)
+
+
+ONLY = {
+    # A key of any type, down to texts that are no UTF-8, in a table without row numbers.
+    "sqlite": (
+        "CREATE TABLE kinds (id PRIMARY KEY NOT NULL, name TEXT COLLATE NOCASE UNIQUE ON CONFLICT REPLACE)"
+        " WITHOUT ROWID",
+        "INSERT INTO kinds VALUES (1, 'a'), (-1.5, 'b'), ('1', NULL), (x'31', NULL), (CAST(x'c328' AS TEXT), 'c'),"
+        " ('nul' || char(0) || 'x', 'd'), ('', 'e'), (9223372036854775807, 'f')",
+    ),
+    # No column at all that could tell two rows apart, and two rows that are alike.
+    "postgresql": (
+        "CREATE TABLE kinds (id numeric, doc json, tag xml)",
+        "INSERT INTO kinds VALUES (1.10, '{}', '<a/>'), (1.1, '{}', '<a/>'), (1.10, '{}', '<a/>'), (NULL, NULL, NULL)",
+    ),
+    # A key that is a float.
+    "mariadb": (
+        "CREATE TABLE kinds (id FLOAT PRIMARY KEY, name VARCHAR(9) UNIQUE)",
+        "INSERT INTO kinds VALUES (16777217, 'a'), (0.1, 'b'), (-1e-30, NULL)",
+    ),
+}
+IMAGE = {
+    "sqlite": "SELECT typeof(id), hex(CAST(id AS BLOB)), name FROM kinds ORDER BY 1, 2",
+    "postgresql": "SELECT kinds::text FROM kinds ORDER BY 1",
+    "mariadb": "SELECT CAST(id AS DOUBLE), name FROM kinds ORDER BY 1",
+}
+
+
+def test_odd_keys_and_none(yeldro: Yeldro, server: Server) -> None:
+    server.run(ONLY[server.engine])
+    check(yeldro, server, IMAGE[server.engine])
+
+
+def test_what_cannot_be_kept_is_refused_before_the_run(yeldro: Yeldro, server: Server) -> None:
+    if server.engine != "postgresql":
+        pytest.skip("the other engines have no value that their texts would not hold")
+    server.run(["CREATE TABLE kinds (id int PRIMARY KEY, tree pg_node_tree)", "INSERT INTO kinds (id) VALUES (1)"])
+    line = ["delete", "kinds", "--db", server.place, "--key", "1", "--yes"]
+    refused = yeldro(*line)
+    assert (refused.status, "kinds.tree cannot be kept exactly" in refused.err) == (3, True), refused.err
+    assert "Stopped before the first change" in refused.out
+    assert yeldro(*line, "--leave-out", "tree").status == 0

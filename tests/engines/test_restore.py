@@ -324,3 +324,63 @@ def test_a_full_disk(server: Server, tmp_path: Path) -> None:
     records = [json.loads(path.read_text()) for path in tmp_path.glob("yeldro-runs/*/run.json")]
     assert [record["outcome"] for record in records] == ["rolled-back"]
     assert list(tmp_path.glob("yeldro-runs/*/rows*")) == []
+
+
+def test_nothing_else_is_overwritten_or_touched(yeldro: Yeldro, server: Server) -> None:
+    """What would replace rows that are in the way may not, and no column changes by itself."""
+    more = {
+        "sqlite": ("name TEXT UNIQUE ON CONFLICT REPLACE", "''"),
+        "mariadb": ("touched TIMESTAMP(6) NOT NULL DEFAULT '2001-02-03' ON UPDATE current_timestamp(6)", "DEFAULT"),
+        "postgresql": ("name TEXT UNIQUE", "''"),
+    }[server.engine]
+    server.run(
+        [
+            *TABLES[:2],
+            f"CREATE TABLE posts (id INTEGER PRIMARY KEY, weir_id INTEGER, {more[0]},"
+            " FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE SET NULL)",
+            *TABLES[4:5],
+            f"INSERT INTO posts VALUES (1, 1, {more[1]})",
+        ]
+    )
+    before = server.query("SELECT * FROM posts")
+    assert delete(yeldro, server)["outcome"] == "committed"
+    assert server.query("SELECT * FROM posts") == [(1, None, *before[0][2:])]
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert server.query("SELECT * FROM posts") == before
+    if server.engine != "mariadb":
+        assert delete(yeldro, server, "--all-rows", table="posts", where="id = 1")["outcome"] == "committed"
+        server.run(["INSERT INTO posts VALUES (2, NULL, '')"])
+        assert yeldro("restore", "last", "--yes").status == 5
+        assert server.query("SELECT id FROM posts") == [(2,)]
+
+
+@pytest.mark.parametrize("kept", [-1, 0, 1])
+def test_an_archive_that_is_not_whole_forbids_the_run(
+    yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch, kept: int
+) -> None:
+    server.run(TABLES)
+    before = images(server)
+    kind = type(server.open())
+    original = kind.extract
+    monkeypatch.setattr(kind, "extract", lambda *given: [rows + kept for rows in original(*given)])
+    document = delete(yeldro, server)
+    assert (document["status"], images(server) == before) == ((3, True) if kept else (0, False))
+
+
+def test_the_archive_holds_the_latest_values(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Others change a row after the transaction has begun to look and before it is locked."""
+    server.run(TABLES)
+    original = SqlDatabase.pull
+
+    def late(database: SqlDatabase, *given: Any, **named: Any) -> int:
+        if database._mode is Mode.WRITE and server.engine == "mariadb":
+            database.count_rows(database.schema.find_table("notes"))
+            server.run(["UPDATE notes SET text = 'late' WHERE id = 1"])
+        return original(database, *given, **named)
+
+    monkeypatch.setattr(SqlDatabase, "pull", late)
+    run = delete(yeldro, server, "--dependents", "notes=delete")["run"]
+    assert run, "nothing was deleted"
+    monkeypatch.undo()
+    assert yeldro("restore", run, "--yes").status == 0
+    assert images(server)["notes"][1][2] == ("late" if server.engine == "mariadb" else "x")

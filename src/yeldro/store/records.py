@@ -171,23 +171,25 @@ def read_record(folder: Path) -> RunRecord:
     return record
 
 
-def find_records(folder: Path) -> Iterator[RunRecord]:
+def find_records(folder: Path) -> list[RunRecord]:
     """All records, the newest first."""
-    for path in sorted(folder.glob("*/run.json"), reverse=True):
-        yield read_record(path.parent)
+    found = [read_record(path.parent) for path in folder.glob("*/run.json")]
+    return sorted(found, key=lambda record: str(record.facts["began"]), reverse=True)
 
 
 def find_record(folder: Path, name: str) -> RunRecord:
     """A record by its name, the beginning of its name, `last`, or the path of its folder."""
     if (Path(name) / "run.json").is_file():
         return read_record(Path(name))
-    names = sorted(path.parent.name for path in folder.glob("*/run.json"))
-    found = [one for one in names if one.startswith(name)] if name != "last" else names[-1:]
-    if name in names or len(found) == 1:
-        return read_record(folder / (name if name in names else found[0]))
+    records = find_records(folder)
+    found = [record for record in records if record.name.startswith(name)] if name != "last" else records[:1]
+    exact = [record for record in found if record.name == name]
+    if exact or len(found) == 1:
+        return (exact or found)[0]
     if found:
-        raise UsageError(f"{name!r} may be any of {', '.join(found)}.", "Write more of it.")
-    hint = f"The latest are: {', '.join(names[::-1][:5])}." if names else "There are no run records yet."
+        raise UsageError(f"{name!r} may be any of {', '.join(one.name for one in found)}.", "Write more of it.")
+    names = ", ".join(record.name for record in records[:5])
+    hint = f"The latest are: {names}." if names else "There are no run records yet."
     raise UsageError(f"There is no run {name!r} in {folder}.", hint)
 
 
@@ -244,9 +246,7 @@ def _translated(folder: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise ArchiveFailed(
-            f"The run record {folder} cannot be written: {error.strerror}.", ELSEWHERE
-        ) from error
+        raise ArchiveFailed(f"The run record {folder} cannot be written: {error.strerror}.", ELSEWHERE) from error
 
 
 def is_older(record: RunRecord, days: int) -> bool:
