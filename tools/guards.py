@@ -29,6 +29,8 @@ DOORS, DELETIONS, REFUSALS = "tests/test_side_doors.py", "tests/test_deletions.p
 PG, MY = "src/yeldro/engines/postgresql.py", "src/yeldro/engines/mariadb.py"
 SERVERS, OTHERS = "tests/engines/test_side_doors.py", "tests/engines/test_others_at_work.py"
 SETTINGS = "tests/engines/test_settings.py"
+RESTORE, EXACT = "tests/engines/test_restore.py", "tests/engines/test_exact.py"
+CRASH = "tests/engines/test_crash.py"
 LAW = "tests/property/test_laws.py"
 GUARDS = [
     Guard(
@@ -284,6 +286,83 @@ GUARDS = [
         'access = "READ ONLY" if mode is Mode.READ else "READ WRITE"',
         'access = "READ WRITE"',
         f"{SETTINGS}::test_a_preview_cannot_write",
+    ),
+    Guard(
+        "what is archived is what is deleted, to the last count",
+        "src/yeldro/store/archive.py",
+        "            if rows != portion.rows:",
+        "            if False:",
+        f"{RESTORE}::test_an_archive_that_is_not_whole_forbids_the_run",
+    ),
+    Guard(
+        "the archive holds the latest values (MariaDB)",
+        MY,
+        'return self.met(rows.prefix_with("STRAIGHT_JOIN"))',
+        'return rows.prefix_with("STRAIGHT_JOIN")',
+        f"{RESTORE}::test_the_archive_holds_the_latest_values",
+    ),
+    Guard(
+        "a commit whose answer is lost leaves a run in doubt",
+        "src/yeldro/keeper.py",
+        '        """Right before the commit: from here on the record alone cannot say how it ended."""\n        self.is_final = True',
+        '        """Right before the commit: from here on the record alone cannot say how it ended."""',
+        f"{RESTORE}::test_a_commit_whose_answer_is_lost",
+    ),
+    Guard(
+        "the archive is there before the first change",
+        "src/yeldro/keeper.py",
+        "            self._archive(record, found.reach)\n",
+        "            pass\n",
+        CRASH,
+    ),
+    Guard("FLOAT is kept as a DOUBLE", MY, 'return Way("double")', 'return Way("plain")', EXACT),
+    Guard("bytes are kept in hexadecimal", MY, 'return Way("hexadecimal")', 'return Way("plain")', EXACT),
+    Guard(
+        "texts of some character sets are kept as bytes",
+        MY,
+        '"text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes"',
+        '"text"',
+        EXACT,
+    ),
+    Guard("the error value of an ENUM comes back", MY, "_LOADING if enums else f", "f", EXACT),
+    Guard('"char" is kept as a number', PG, '    \'"char"\': "integer",\n', "", EXACT),
+    Guard("a type is kept by its number, not its name", PG, '"regtype"), "oid"', '"regtype"), "text"', EXACT),
+    Guard("identities come back as they were", PG, '"OVERRIDING SYSTEM VALUE", rows', "rows", EXACT),
+    Guard(
+        "sequences are moved forward",
+        PG,
+        "if end is not None and (end - last) * step > 0:",
+        "if False:",
+        f"{RESTORE}::test_into_another_database",
+    ),
+    Guard("keys travel with their types (SQLite)", SQLITE, "CAST(?{2 * place + 1} AS TEXT)", "?{2 * place + 1}", EXACT),
+    Guard(
+        "a table's own REPLACE is not obeyed (SQLite)",
+        SQLITE,
+        'return statement.prefix_with("OR ABORT")',
+        "return statement",
+        f"{RESTORE}::test_nothing_else_is_overwritten_or_touched",
+    ),
+    Guard(
+        "a detachment touches no other column (MariaDB)",
+        "src/yeldro/engines/statements.py",
+        ".values({**self.untouched(keys.table), **new})",
+        ".values(new)",
+        f"{RESTORE}::test_nothing_else_is_overwritten_or_touched",
+    ),
+    Guard(
+        "what a trigger alters is no restored row",
+        "src/yeldro/core/restore.py",
+        "    inserted = sum(_count_whole(database, part) for part in mine)",
+        "    inserted = sum(part.to_do for part in mine)",
+        f"{RESTORE}::test_a_restoration",
+    ),
+    Guard(
+        "records are for their owner only",
+        "src/yeldro/store/records.py",
+        "os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600",
+        "os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644",
+        f"{RESTORE}::test_what_a_record_holds_and_who_may_read_it",
     ),
 ]
 
