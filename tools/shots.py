@@ -23,6 +23,9 @@ SHOTS = {
     "review": "yeldro review examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
+    "history": f"yeldro delete stations {CLOSED} --dependents photos=detach --yes >gone; yeldro delete readings"
+    " --orphans --yes >gone; clear; yeldro history; yeldro history last",
+    "restore": "yeldro restore last --yes",
     "demo": "yeldro demo again",
 }
 SCREEN = ":93"

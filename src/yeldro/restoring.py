@@ -45,6 +45,8 @@ class RestoreRequest:
 
 def restore(database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers) -> RunResult:
     """Put the archived rows of a run back, parents first, in one transaction."""
+    if not request.into and IN_DOUBT in (record.outcome, record.restored):
+        settle(database, record)
     if record.outcome == RUNNING:
         raise Refused(f"The run {record.name} is still under way.")
     if not record.facts["archive"]:
@@ -168,7 +170,8 @@ class _Restoration:
         return self._result(Outcome.COMMITTED, tally=tally)
 
     def _result(self, outcome: Outcome, reason: str = "", status: int = 0, tally: Tally | None = None) -> RunResult:
-        return RunResult(outcome, None, tally, reason, status=status, run=self.record.name)
+        notes = self.plan.notes if self.plan else ()
+        return RunResult(outcome, None, tally, reason, status=status, run=self.record.name, notes=notes)
 
     def _failed(self, error: YeldroError) -> RunResult:
         if self.plan is None:

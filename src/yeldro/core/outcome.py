@@ -29,7 +29,7 @@ class Outcome(Enum):
 @dataclass(frozen=True, slots=True, eq=False)
 class RunResult:
     """How a run ended. `status` is the exit status that goes with it, `hint` what to do about `reason`, `run` the
-    name of its record, "" where there is none."""
+    name of its record, "" where there is none, `notes` what a restoration left alone."""
 
     outcome: Outcome
     preview: Preview | None = None
@@ -38,3 +38,4 @@ class RunResult:
     hint: str = ""
     status: int = 0
     run: str = ""
+    notes: tuple[str, ...] = ()

@@ -49,6 +49,9 @@ STEPS = (
         "yeldro preview readings --orphans --sample 0",
     ),
     ("And what the trigger on stations wrote.", "yeldro survey removals"),
+    ("What was run so far, and is there a copy?", "yeldro history"),
+    ("That was too much: take it back, every row as it was.", "yeldro restore last --yes"),
+    ("Is all of it there?", "yeldro restore last --rehearse"),
 )
 
 

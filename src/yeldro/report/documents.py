@@ -154,6 +154,8 @@ def make_run(kind: str, result: RunResult) -> Document:
         "tally": describe_tally(result.tally) if result.tally else [],
         "cautions": _cautions(result.preview.cautions) if result.preview else [],
     }
+    if kind == "restore":
+        document["notes"] = list(result.notes)
     if result.outcome.label != "committed":
         document["reason"] = result.reason or result.outcome.sentence
     return document
