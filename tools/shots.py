@@ -23,10 +23,17 @@ SHOTS = {
     "review": "yeldro review examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
-    "history": f"yeldro delete stations {CLOSED} --dependents photos=detach --yes >gone; yeldro delete readings"
-    " --orphans --yes >gone; clear; yeldro history; yeldro history last",
+    "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
     "demo": "yeldro demo again",
+}
+# What is run before a picture is taken.
+BEFORE = {
+    "history": (
+        "yeldro delete readings --orphans --yes",
+        f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",
+    ),
+    "restore": (f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",),
 }
 SCREEN = ":93"
 
@@ -54,15 +61,19 @@ def take(name: str, line: str, folder: Path) -> None:
 
 def main() -> None:
     names = sys.argv[1:] or list(SHOTS)
+    os.environ["LOGNAME"] = "keeper"
     TARGET.mkdir(parents=True, exist_ok=True)
     screen = subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:
-        with tempfile.TemporaryDirectory() as folder:
-            subprocess.run(["yeldro", "demo", ".", "--build-only"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            shutil.copytree(ROOT / "examples", Path(folder) / "examples")
-            for name in names:
-                take(name, SHOTS[name], Path(folder))
+        for name in names:
+            with tempfile.TemporaryDirectory() as place:
+                folder = Path(place) / "larkwater"
+                folder.mkdir()
+                for line in ("yeldro demo . --build-only", *BEFORE.get(name, ())):
+                    subprocess.run(shlex.split(line), cwd=folder, check=True, stdout=subprocess.DEVNULL)
+                shutil.copytree(ROOT / "examples", folder / "examples")
+                take(name, SHOTS[name], folder)
     finally:
         screen.kill()
 

@@ -262,9 +262,9 @@ def test_odd_keys_and_none(yeldro: Yeldro, server: Server) -> None:
     check(yeldro, server, IMAGE[server.engine])
 
 
+@pytest.mark.parametrize("any_server", ["postgresql"], indirect=True)
 def test_what_cannot_be_kept_is_refused_before_the_run(yeldro: Yeldro, server: Server) -> None:
-    if server.engine != "postgresql":
-        pytest.skip("the other engines have no value that their texts would not hold")
+    """The other engines have no value that their texts would not hold."""
     server.run(["CREATE TABLE kinds (id int PRIMARY KEY, tree pg_node_tree)", "INSERT INTO kinds (id) VALUES (1)"])
     line = ["delete", "kinds", "--db", server.place, "--key", "1", "--yes"]
     refused = yeldro(*line)

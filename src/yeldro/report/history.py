@@ -105,7 +105,10 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
         if value:
             yield Text(f"  {name:{width}}  {value}")
     yield Text("\nReach", style="bold")
-    rows = [[part["table"], part["rows"], part["action"], ", ".join(part["via"])] for part in facts["reach"]]
+    rows = [
+        [part["table"], part["rows"], part["action"], ", ".join(part["via"]) or "the selection"]
+        for part in facts["reach"]
+    ]
     yield render_grid(("table", "rows", "action", "through"), rows, right=("rows",))
     if facts["tally"]:
         yield Text("\nTally", style="bold")
@@ -117,5 +120,7 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
             for line in facts["tally"]
         ]
         yield render_grid(("table", *titles, "balanced"), lines, right=titles)
+    if facts["cautions"]:
+        yield Text("\nCautions", style="bold")
     for caution in facts["cautions"]:
         yield Text(f"  {caution}", style="yellow")

@@ -11,7 +11,12 @@ from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.tally import Line, Tally
 from yeldro.report.grids import render_grid
 
-_STYLES = {Outcome.COMMITTED: "bold green", Outcome.REHEARSED: "bold cyan", Outcome.NOTHING_MATCHED: "bold"}
+_STYLES = {
+    Outcome.COMMITTED: "bold green",
+    Outcome.REHEARSED: "bold cyan",
+    Outcome.NOTHING_MATCHED: "bold",
+    Outcome.NOTHING_TO_RESTORE: "bold",
+}
 
 
 def render_tally(tally: Tally) -> Iterator[RenderableType]:
