@@ -48,16 +48,18 @@ def test_scale_multiplies(yeldro: Yeldro) -> None:
     assert [one["name"] for one in station["cautions"]] == ["trigger"]
 
 
-def test_the_walk_ends_with_the_rows_gone(yeldro: Yeldro) -> None:
+def test_the_walk_ends_with_the_rows_back(yeldro: Yeldro) -> None:
     result = yeldro("demo")
     assert result.status == 0
-    assert result.out.count("\n$ yeldro ") == 11
+    assert result.out.count("\n$ yeldro ") == 14
     assert result.out.count("(exit status 3)") == 2
     assert [
-        place for place in (result.out.find(word) for word in ("Rehearsed", "Committed", "0 of 36")) if place < 0
+        place
+        for place in (result.out.find(word) for word in ("Rehearsed", "Committed", "0 of 36", "nothing to restore"))
+        if place < 0
     ] == []
     close = json.loads(yeldro("survey", "stations", "--db", "larkwater/gauges.db", "--format", "json").out)["tables"][0]
-    assert (close["rows"], ["code"] in close["unique"]) == (36, True)
+    assert (close["rows"], ["code"] in close["unique"]) == (42, True)
     column = {one["name"]: one for one in close["columns"]}["closed_on"]
-    assert (column["nulls"], column["distinct"], column["smallest"]) == (34, 2, "2021-01-05")
+    assert (column["nulls"], column["distinct"], column["smallest"]) == (34, 8, "2012-05-28")
     assert yeldro("demo").status == 2

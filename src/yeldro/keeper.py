@@ -53,6 +53,8 @@ class Keeper:
         if not self.keeping or not self.keeping.archive:
             return ""
         if self._copies_inside:
+            if reach.selection.truncate and not self.database.abilities.rolls_back_truncate:
+                return "--truncate has the table alone here, so --archive-table cannot write another one."
             known = {table.name for table in self.database.schema.tables}
             lowered = {(name.schema.lower(), name.name.lower()) for name in known}
             for name in self._copies(reach).values():
@@ -136,7 +138,7 @@ class Keeper:
             done += rows
             self.told(done, total)
 
-        writer = ArchiveWriter(record.archive, self.database.dialect, tick)
+        writer = ArchiveWriter(record.archive, self.database.dialect, self.database.encoding, tick)
         try:
             writer.begin([piece.portion for piece in pieces], self.database.find_form, copies)
             if copies:

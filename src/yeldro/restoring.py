@@ -27,6 +27,10 @@ class RestoreAnswers(Protocol):
 
     def allow_restore(self, plan: RestorePlan) -> bool: ...
 
+    def copying(self, rows: int, total: int) -> None:
+        """Told now and then how many of the archived rows were sent to the database."""
+        ...
+
     def committing(self) -> None: ...
 
 
@@ -138,6 +142,14 @@ class _Restoration:
             if table not in [portion.table for portion in portions]:
                 raise UsageError(f"The run touched no row of {table.label}.")
         wanted = [portion for portion in portions if not chosen or portion.table in chosen]
+        total, done = sum(portion.rows for portion in wanted), 0
+
+        def tick(rows: int) -> None:
+            nonlocal done
+            done += rows
+            self.answers.copying(done, total)
+
+        self.source.tick = tick
         stages = [self.database.stage(portion, self.source) for portion in wanted]
         if self.request.keys:
             if len(chosen) > 1:

@@ -206,6 +206,8 @@ def build_mariadb(server: Server, _: str) -> str:
 def build_sqlite(server: Server, key: str) -> str:
     """Every value in a column of every affinity, where it fits a STRICT one, and as a key without row numbers."""
     connection = sqlite3.connect(server.place)
+    connection.execute(f"PRAGMA encoding = 'UTF-{'8' if key else '16be'}'")
+    connection.execute(f"PRAGMA journal_mode = {'WAL' if key else 'DELETE'}")
     connection.execute(
         f"CREATE TABLE kinds (id INTEGER {key}, a INTEGER, b REAL, c TEXT, d NUMERIC, e BLOB, f,"
         " _rowid_ TEXT, g AS (id * 2) STORED)"

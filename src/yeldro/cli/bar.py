@@ -16,11 +16,12 @@ class Bar:
 
     def __init__(self, done: str) -> None:
         self.done = done
-        self._began = time.monotonic()
+        self._began = 0.0
         self._progress: Progress | None = None
         self._task = TaskID(0)
 
     def move(self, rows: int, total: int) -> None:
+        self._began = self._began or time.monotonic()
         passed = time.monotonic() - self._began
         if self._progress is None and sys.stderr.isatty() and passed > _PATIENCE and rows < total:
             columns = (BarColumn(), MofNCompleteColumn(), TextColumn("{task.fields[rate]}"), TimeRemainingColumn())

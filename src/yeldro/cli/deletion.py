@@ -73,18 +73,18 @@ def tell(screen: Screen, kind: str, result: RunResult, asked_last: bool = False)
 
 
 class Person:
-    """Answers from the terminal.
+    """Answers from the terminal. `done` is what a progress bar says of rows.
 
     `warning` is what must be known about the archive; `protected` is the name of a database that must be typed before a
     commit, "" where none must.
     """
 
-    def __init__(self, screen: Screen, warning: str, protected: str) -> None:
+    def __init__(self, screen: Screen, warning: str, protected: str, done: str = "archived") -> None:
         self.screen = screen
         self.warning = warning
         self.protected = protected
         self.asked_last = False
-        self.bar = Bar("archived")
+        self.bar = Bar(done)
 
     def show(self, preview: Preview) -> None:
         if self.screen.format == "text":

@@ -57,7 +57,7 @@ def command(**options: Any) -> int:
         raise UsageError(
             f"The database {protected} is protected: --yes alone is not enough.", f"Say --confirm {protected} too."
         )
-    person = Person(screen, "", "" if options["confirm"] == protected else protected)
+    person = Person(screen, "", "" if options["confirm"] == protected else protected, "read")
     with opened(place, Mode.WRITE, options["wait"]) as database:
         request = restoring.RestoreRequest(
             options["tables"],
@@ -68,5 +68,6 @@ def command(**options: Any) -> int:
             database.name if options["into"] else "",
         )
         result = restoring.restore(database, record, request, person)
+    person.end()
     tell(screen, "restore", result)
     return result.status

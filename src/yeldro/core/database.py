@@ -134,6 +134,9 @@ class Database(Protocol):
     abilities: Abilities
     schema: Schema
 
+    encoding: str
+    """The text encoding that an archive must have so that the engine can write it."""
+
     def close(self) -> None: ...
 
     def record(self, journal: Callable[[str], None] | None) -> None:

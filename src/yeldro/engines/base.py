@@ -31,6 +31,7 @@ class SqlDatabase(SqlCopies):
     dialect: str
     abilities: Abilities
     schema: Schema
+    encoding = "UTF-8"
     _counts_key_rows = False
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 

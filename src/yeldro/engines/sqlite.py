@@ -25,6 +25,7 @@ from yeldro.engines.statements import Words, bare, in_brackets
 from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 _KEYS_AT_ONCE = 20_000
+_SMALLEST = -(2**63)
 # https://www.sqlite.org/c3ref/c_alter_table.html: what an authorizer sees when a statement is prepared.
 _VERBS = {
     sqlite3.SQLITE_INSERT: "insert",
@@ -78,6 +79,7 @@ class SqliteDatabase(SqlDatabase):
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         self._raw = raw
+        self.encoding = str(raw.execute("PRAGMA encoding").fetchone()[0])
         self._uri = f"file:{quote(str(path.resolve()))}?mode=rw"
         self._attached: dict[Path, str] = {}
         # A Python callback now and then lets Ctrl-C end a long statement.
@@ -229,13 +231,16 @@ class SqliteDatabase(SqlDatabase):
         reader.execute(self._define_key_table(keys, unique=True))
         if keys.columns == keys.table.identity and self._is_whole_number(keys):
             # As JSON they pass through Python many at a time.
-            chunk = f"SELECT c0 FROM temp.{keys.name} WHERE ?1 IS NULL OR c0 > ?1 ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
+            chunk = f"SELECT c0 FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
             sending = f"SELECT json_group_array(c0), max(c0) FROM ({chunk})"
             taking = f"INSERT INTO temp.{keys.name} SELECT 0, value FROM json_each(?)"
-            last = None
-            while (found := self._raw.execute(sending, (last,)).fetchone())[1] is not None:
-                reader.execute(taking, found[:1])
-                last = found[1]
+            next_key = _SMALLEST
+            while next_key < -_SMALLEST:
+                found, last = self._raw.execute(sending, (next_key,)).fetchone()
+                if last is None:
+                    break
+                reader.execute(taking, (found,))
+                next_key = last + 1
             return
         cells = [f"c{place}" for place in range(len(keys.columns))]
         slots = [
@@ -244,12 +249,12 @@ class SqliteDatabase(SqlDatabase):
         ]
         decode, self._raw.text_factory = self._raw.text_factory, bytes
         try:
-            found = self._raw.execute(
+            rows = self._raw.execute(
                 f"SELECT {', '.join(f'{cell}, CAST(typeof({cell}) AS BLOB)' for cell in cells)} FROM temp.{keys.name}"
             )
             reader.executemany(
                 f"INSERT INTO temp.{keys.name} VALUES (0, {', '.join(slots)})",
-                ([cell.decode() if place % 2 else cell for place, cell in enumerate(row)] for row in found),
+                ([cell.decode() if place % 2 else cell for place, cell in enumerate(row)] for row in rows),
             )
         finally:
             self._raw.text_factory = decode

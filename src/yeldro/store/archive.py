@@ -40,13 +40,14 @@ _ESCAPE = re.compile(rb"\\.|[\x00-\x08\x0b-\x1f]", re.DOTALL)
 class ArchiveWriter:
     """Makes the file and fills it. Fulfils `core.archive.Sink`. Every fault is an ArchiveFailed."""
 
-    def __init__(self, path: Path, engine: str, tick: Callable[[int], None]) -> None:
+    def __init__(self, path: Path, engine: str, encoding: str, tick: Callable[[int], None]) -> None:
         self.path = path
         self.tick = tick
         self._shown: dict[TableName, tuple[str, dict[str, str]]] = {}
         with _translated(path):
             os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
             self._file = sqlite3.connect(path, isolation_level=None)
+            self._file.execute(f"PRAGMA encoding = '{encoding}'")
             self._file.execute("PRAGMA synchronous = FULL")
             self._engine = engine
 
@@ -213,8 +214,9 @@ def quoted(name: str) -> str:
 class ArchiveReader:
     """Reads a complete archive. Fulfils `core.archive.Source`."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, tick: Callable[[int], None] = lambda _: None) -> None:
         self.path = path
+        self.tick = tick
         if not path.exists():
             raise ArchiveFailed(f"There is no archive {path}.")
         with _translated(path):
@@ -301,7 +303,9 @@ class ArchiveReader:
                 "SELECT rows FROM yeldro_blocks WHERE portion = ? ORDER BY block", (portion.number,)
             )
             for (text,) in blocks:
-                yield json.loads(text), "\\" not in text.replace('\\"', "")
+                rows = json.loads(text)
+                yield rows, "\\" not in text.replace('\\"', "")
+                self.tick(len(rows))
 
     def close(self) -> None:
         self._file.close()

@@ -116,6 +116,8 @@ class RunRecord:
         """Change what the record says."""
         self.facts.update(facts)
         with _translated(self.folder):
+            if self._journal:
+                self._journal.flush()
             new = self.folder / "run.json.new"
             new.unlink(missing_ok=True)
             with _open_private(new) as file:
