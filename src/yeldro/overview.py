@@ -32,4 +32,4 @@ Options:
 
 def render_overview() -> str:
     """The whole page, ending in a line break."""
-    return HEAD + "".join(f"  {name:8}  {job}\n" for name, job in COMMANDS.items()) + TAIL
+    return HEAD + "".join(f"  {name:10}  {job}\n" for name, job in COMMANDS.items()) + TAIL

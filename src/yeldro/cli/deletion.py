@@ -11,7 +11,7 @@ import click
 from yeldro import workflow
 from yeldro.cli.bar import Bar
 from yeldro.cli.place import find_database, find_records_folder
-from yeldro.cli.request import opened, read_keeping, read_request
+from yeldro.cli.request import opened, quote_word, read_keeping, read_request
 from yeldro.cli.screen import Screen
 from yeldro.core.database import Mode
 from yeldro.core.outcome import RunResult
@@ -56,18 +56,20 @@ def run_deletion(options: dict[str, Any]) -> int:
         keeping = read_keeping(options, place.address)
         result = workflow.delete(database, read_request(database, options), manner, person, keeping)
     person.end()
-    tell(screen, "delete", result, person.asked_last)
+    where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
+    back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
+    tell(screen, "delete", result, back, asked_last=person.asked_last)
     return result.status
 
 
-def tell(screen: Screen, kind: str, result: RunResult, asked_last: bool = False) -> None:
+def tell(screen: Screen, kind: str, result: RunResult, back: str = "", *, asked_last: bool = False) -> None:
     """Write how a run, or a restoration, ended."""
     if screen.format == "json":
         screen.write_document(make_run(kind, result))
         return
     if result.tally and not asked_last:
         screen.show(render_tally(result.tally))
-    screen.show(render_ending(result))
+    screen.show(render_ending(result, back))
     if result.reason:
         screen.tell(result.reason, result.hint)
 

@@ -43,7 +43,8 @@ def _count(number: int) -> Text:
     return Text(f"{number:,}", style="" if number else "dim")
 
 
-def render_ending(result: RunResult) -> Iterator[RenderableType]:
+def render_ending(result: RunResult, back: str) -> Iterator[RenderableType]:
+    """How it ended; `back` is the line that would take it back, "" where nothing would."""
     yield Text(f"\n{result.outcome.sentence}", style=_STYLES.get(result.outcome, "bold yellow"))
-    if result.outcome is Outcome.COMMITTED and result.preview and result.run:
-        yield Text(f"  To take it back: yeldro restore {result.run}", style="dim")
+    if result.outcome is Outcome.COMMITTED and back:
+        yield Text(f"  To take it back: {back}", style="dim")
