@@ -384,3 +384,33 @@ def test_the_archive_holds_the_latest_values(yeldro: Yeldro, server: Server, mon
     monkeypatch.undo()
     assert yeldro("restore", run, "--yes").status == 0
     assert images(server)["notes"][1][2] == ("late" if server.engine == "mariadb" else "x")
+
+
+@pytest.mark.parametrize("any_server", ["sqlite", "postgresql"], indirect=True)
+def test_rows_that_nothing_tells_apart_are_attached_again(yeldro: Yeldro, server: Server) -> None:
+    """MariaDB has no name for such rows: nothing of theirs is changed there in the first place."""
+    server.run(
+        [
+            TABLES[0],
+            "CREATE TABLE marks (text VARCHAR(9), weir_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL)",
+            TABLES[4],
+            "INSERT INTO marks VALUES ('x', 1), ('x', 2), ('x', 1), ('x', NULL), ('y', 1), (NULL, 2), ('z', 3)",
+        ]
+    )
+    query = "SELECT text, weir_id, count(*) FROM marks GROUP BY text, weir_id ORDER BY 1, 2"
+    before = server.query(query)
+    assert delete(yeldro, server)["outcome"] == "committed"
+    assert ("x", None, 4) in server.query(query)
+    for outcome in ("committed", "nothing-to-restore"):
+        document = json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)
+        assert document["outcome"] == outcome, document["reason"]
+        assert server.query(query) == before
+    assert delete(yeldro, server)["outcome"] == "committed"
+    server.run(["INSERT INTO marks VALUES ('x', 3)", "UPDATE marks SET text = 'new' WHERE text = 'y'"])
+    assert json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"] == "rolled-back"
+    server.run(["ALTER TABLE marks ADD COLUMN twin_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL"])
+    server.run(["UPDATE marks SET twin_id = 3, weir_id = 3 WHERE text = 'z'"])
+    assert (delete(yeldro, server, where="id = 3")["status"], delete(yeldro, server, where="id = 4")["status"]) == (
+        3,
+        0,
+    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
 from yeldro.core.archive import Piece, Portion
@@ -34,6 +35,10 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
             form = database.find_form(column)
             if form.fault and column.name not in left_out.get(table, ()):
                 yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
+    detached = Counter(one.reference.child for one in reach.detached if not one.reference.child.lasting_keys)
+    for table, references in detached.items():
+        if references > 1:
+            yield f"{table.label} has no key, and {references} references of it go: nobody could tell which was whose."
 
 
 def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Piece]:

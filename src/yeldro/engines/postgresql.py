@@ -16,7 +16,7 @@ from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, bare, in_brackets
+from yeldro.engines.statements import Rows, Words, bare, find_defaults, find_values, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -242,6 +242,22 @@ class PostgresqlDatabase(SqlDatabase):
     def _count_written(self) -> int:
         return self.find_changes().total if self._mode is Mode.WRITE else 0
 
+    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        """Where a row goes by its place, an update moves it: every key set of the table follows."""
+        if keys.table.lasting_keys[:1] == (keys.table.identity,):
+            return super().detach(reference, columns, keys, to_default)
+        defaults = find_defaults(reference.child, columns) if to_default else None
+        moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")))
+        self._gate.run(Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
+        update = self._statements.detach_moving(columns, keys, defaults).cte("yeldro_moved")
+        done = self._gate.run(sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c)))
+        for other in self._filled:
+            if other.table is keys.table:
+                places = self._statements.key_table(other)
+                follow = sa.update(places).values(c0=moved.c.n0, c1=moved.c.n1)
+                self._gate.run(follow.where(places.c.c0 == moved.c.c0, places.c.c1 == moved.c.c1))
+        return done.rowcount
+
     def find_form(self, column: Column) -> Form:
         if column.type in _NOT_READ_BACK:
             return Form("text", f"PostgreSQL cannot read a {column.type} back")
@@ -353,6 +369,14 @@ class PostgresqlStatements(StageStatements):
         if into.table in self.locked and is_plain:
             rows = rows.with_for_update(of=clause)
         return super().fill(into, rows)
+
+    def detach_moving(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> sa.Update:
+        """The same for rows that go by their places, giving the old place and the new one of each."""
+        clause, places = self.table(keys.table), self.key_table(keys)
+        pairs = list(zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True))
+        new = {clause.c[name]: text for name, text in zip(columns, find_values(columns, defaults), strict=True)}
+        update = sa.update(clause).values(new).where(*(clause.c[name] == place for name, place in pairs))
+        return update.returning(places.c.c0, places.c.c1, *(clause.c[name] for name, _ in pairs))
 
     def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return sa.cast(cell, _Named(_KEPT_AS[column.type])) if column.type in _KEPT_AS else cell

@@ -339,7 +339,7 @@ class Statements:
     def detach(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> sa.Update:
         """Set the columns to NULL, or to these default expressions of the catalogue."""
         clause = self.table(keys.table)
-        new = {clause.c[name]: value for name, value in zip(columns, _values(columns, defaults), strict=True)}
+        new = {clause.c[name]: value for name, value in zip(columns, find_values(columns, defaults), strict=True)}
         return sa.update(clause).where(self.has_identity(keys)).values({**self.untouched(keys.table), **new})
 
     def untouched(self, table: Table) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
@@ -361,14 +361,14 @@ class Statements:
         clause = self.table(keys.table)
         same = [
             clause.c[name].is_not_distinct_from(value)
-            for name, value in zip(columns, _values(columns, defaults), strict=True)
+            for name, value in zip(columns, find_values(columns, defaults), strict=True)
         ]
         return self.count_present(keys).where(*same)
 
     def default_parent(self, reference: Reference, defaults: Sequence[str], gone: KeySet | None) -> Rows:
         """Count the rows of the parent that stay and have these defaults in the referred columns."""
         clause = self.table(reference.parent)
-        pairs = zip(reference.referred, _values(reference.referred, defaults), strict=True)
+        pairs = zip(reference.referred, find_values(reference.referred, defaults), strict=True)
         rows = self.count(reference.parent).where(*(clause.c[name] == value for name, value in pairs))
         return rows if gone is None else rows.where(self.lacks_identity(gone))
 
@@ -413,7 +413,7 @@ def in_brackets(columns: Columns) -> sa.ClauseElement:
     return sa.sql.elements.Grouping(sa.sql.elements.ClauseList(*columns))
 
 
-def _values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.ColumnElement[Any]]:
+def find_values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.ColumnElement[Any]]:
     if defaults is None:
         return [sa.null() for _ in columns]
     return [sa.literal_column(default) for default in defaults]
