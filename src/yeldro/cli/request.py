@@ -75,11 +75,7 @@ def read_keeping(options: dict[str, Any], address: str) -> Keeping:
     """Turn the options of a run that say what is kept into what the run needs."""
     if options["no_archive"] and (options["archive_table"] or options["leave_out"]):
         raise UsageError("--no-archive excludes --archive-table and --leave-out.")
-    facts = {
-        "kind": "delete",
-        "asked": make_line("delete", options),
-        "address": without_password(str(Path(address).absolute()) if "://" not in address else address),
-    }
+    facts = {"kind": "delete", "asked": make_line("delete", options), "address": full_address(address)}
     return Keeping(
         find_records_folder(options["archive"]),
         not options["no_archive"],
@@ -121,6 +117,12 @@ def make_line(command: str, options: dict[str, Any]) -> str:
     for name in ("--expect", "--max-rows", "--max-share"):
         words += _pairs(name, options.get(name[2:].replace("-", "_")))
     return " ".join(map(quote_word, words))
+
+
+def full_address(address: str) -> str:
+    """Where a database is, as it can be found again from any folder, without a password."""
+    path = address.removeprefix("sqlite:///")
+    return without_password(address) if "://" in path else str(Path(path).resolve())
 
 
 def without_password(db: str) -> str:

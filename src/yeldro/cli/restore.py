@@ -38,7 +38,7 @@ def command(**options: Any) -> int:
     from yeldro.cli.deletion import Person, tell
     from yeldro.cli.place import find_records_folder
     from yeldro.cli.records import find_place_of
-    from yeldro.cli.request import opened
+    from yeldro.cli.request import full_address, opened
     from yeldro.cli.screen import Screen
     from yeldro.core.database import Mode
     from yeldro.errors import UsageError
@@ -65,7 +65,7 @@ def command(**options: Any) -> int:
             options["differing"] == "keep",
             options["rehearse"],
             asks,
-            database.name if options["into"] else "",
+            database.name if full_address(place.address) != record.facts["address"] else "",
         )
         result = restoring.restore(database, record, request, person)
     person.end()
