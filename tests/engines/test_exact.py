@@ -133,6 +133,14 @@ MARIADB: dict[str, list[str]] = {
     "point": ["ST_GeomFromText('POINT(0.1 -2)', 4326)"],
     "geometry": ["ST_GeomFromText('GEOMETRYCOLLECTION(POINT(1 1),LINESTRING(0 0,1 1))')"],
     "polygon": ["ST_GeomFromText('POLYGON((0 0,1 0,1 1,0 0))')"],
+    **{name: ["'é'"] for name in ("tinytext", "mediumtext", "text")},
+    **{name: ["X'00FF'"] for name in ("blob", "mediumblob")},
+    **{name: ["-7"] for name in ("smallint", "mediumint", "double(10,4)", "decimal(5)", "dec(9,2)")},
+    "linestring": ["ST_GeomFromText('LINESTRING(0 0,0.1 1)')"],
+    "multipoint": ["ST_GeomFromText('MULTIPOINT(0 0,1 1)')"],
+    "multilinestring": ["ST_GeomFromText('MULTILINESTRING((0 0,1 1))')"],
+    "multipolygon": ["ST_GeomFromText('MULTIPOLYGON(((0 0,1 0,1 1,0 0)))')"],
+    "geometrycollection": ["ST_GeomFromText('GEOMETRYCOLLECTION(POINT(1 1))')"],
     "int invisible": ["7"],
 }
 SQLITE: list[Any] = [
