@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yeldro.core.database import Database, KeySet, Mode, Row
+from yeldro.core.duplicates import Duplicates, DuplicatesRequest, find_duplicates
 from yeldro.core.map import TableMap, make_map
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
@@ -91,6 +92,13 @@ def review(database: Database, text: str, dialect: str | None) -> Review:
     database.prepare_key_sets(tables_in_review(database, found))
     with transaction(database, Mode.READ):
         return make_review(database, found)
+
+
+def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
+    """Find groups of duplicates, in a transaction that cannot change anything."""
+    ranking = database.make_ranking(request.table)
+    with transaction(database, Mode.READ):
+        return find_duplicates(database, request, ranking)
 
 
 @contextmanager

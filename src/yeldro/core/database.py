@@ -10,6 +10,7 @@ from typing import Any, Protocol, TypeVar
 from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.condition import Condition
 from yeldro.core.keys import KeySet as KeySet
+from yeldro.core.ranking import Ranking, Rule
 from yeldro.core.schema import Column, OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
@@ -292,6 +293,48 @@ class Database(Protocol):
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
         """How many rows of a key set are not in another, stored one of the same table."""
+        ...
+
+    # Duplicates
+    def make_ranking(self, table: Table) -> Ranking:
+        """An empty ranking, made before a transaction is opened for reading."""
+        ...
+
+    def rank(
+        self,
+        ranking: Ranking,
+        selection: Selection,
+        same: Sequence[str],
+        rules: Sequence[Rule],
+        *,
+        without_nulls: bool,
+    ) -> int:
+        """Put the selected rows into a ranking that have the same values in the columns `same` as another one.
+
+        Ties between the rules fall to the lowest identity. Returns how many rows there are.
+        """
+        ...
+
+    def count_groups(self, ranking: Ranking) -> tuple[int, int]:
+        """How many groups there are, and how many rows they have together."""
+        ...
+
+    def count_sizes(self, ranking: Ranking) -> list[tuple[int, int]]:
+        """How many groups there are of each size, by size."""
+        ...
+
+    def first_groups(self, ranking: Ranking, limit: int | None) -> list[int]:
+        """The numbers of the first groups, in the order of what their rows have in common."""
+        ...
+
+    def ranked_rows(self, ranking: Ranking, rules: Sequence[Rule], groups: Sequence[int]) -> Iterator[Row]:
+        """The rows of some groups: group, place, every column, then what each rule looked at."""
+        ...
+
+    def count_hanging(
+        self, ranking: Ranking, reference: Reference, groups: Sequence[int]
+    ) -> dict[tuple[int, int], int]:
+        """How many rows hang on the rows of some groups through a reference, by group and place."""
         ...
 
     # Copying rows out, and putting them back

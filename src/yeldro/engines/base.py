@@ -18,6 +18,7 @@ from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 from yeldro.engines.copies import SqlCopies
 from yeldro.engines.gate import Gate
+from yeldro.engines.ranking import SqlRanking
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, YeldroError
@@ -25,7 +26,7 @@ from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, Yel
 _BATCH = 10_000
 
 
-class SqlDatabase(SqlCopies):
+class SqlDatabase(SqlCopies, SqlRanking):
     """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and key tables."""
 
     dialect: str

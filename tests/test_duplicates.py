@@ -1,0 +1,45 @@
+"""Duplicates through the command line, on the demo database."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Yeldro, digest
+
+
+def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
+    before = digest(gauges)
+    line = ["duplicates", "readings", "--same", "sensor_id, measured_at", "--keep", "newest upload"]
+    document = json.loads(yeldro(*line, "--groups", "1", "--format", "json").out)
+    assert [document[name] for name in ("groups", "rows", "kept", "surplus")] == [672, 1344, 672, 672]
+    (first,) = document["listing"]
+    assert (first["decided_by"], first["differs"]) == ("newest upload", ["id", "upload"])
+    assert [first["keep"]["upload"], first["surplus"][0]["upload"]] == [9, 8]
+    out = yeldro(*line, "--groups", "2").out
+    assert out.count("kept by newest upload") == 2
+    assert "670 more groups" in out
+    assert yeldro("duplicates", "observers", "--same", "id").out.startswith("observers in gauges: 0 groups")
+    out = yeldro("duplicates", "stations", "--same", "river_id", "--where", "river_id = 1").out
+    assert ("stations in gauges: 1 group" in out, "5 sensors" in out, "kept by the lowest key" in out) == (True,) * 3
+    assert digest(gauges) == before
+
+
+@pytest.mark.usefixtures("gauges")
+@pytest.mark.parametrize(
+    ("options", "said"),
+    [
+        (["--same", "nothing"], "no column 'nothing'"),
+        (["--same", ","], "names no column"),
+        (["--same", "id", "--keep", "best"], "'best' is no rule"),
+        (["--same", "id", "--keep", "newest"], "'newest' is no rule"),
+        (["--same", "id", "--keep", "newest nothing"], "no column 'nothing'"),
+        (["--same", "id", "--keep", "where nothing = 1, fullest"], "nothing"),
+        (["--same", "id", "--where", "nothing = 1"], "nothing"),
+    ],
+)
+def test_what_cannot_be_right_is_told(yeldro: Yeldro, options: list[str], said: str) -> None:
+    result = yeldro("duplicates", "stations", *options)
+    assert (result.status, said in result.err) == (2, True), result.err
