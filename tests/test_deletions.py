@@ -233,3 +233,15 @@ def test_the_built_command_answers() -> None:
     ]
     assert shown[0].startswith("yeldro 0.")
     assert all(name in shown[1] for name in ("survey", "preview", "delete", "demo"))
+
+
+@pytest.mark.parametrize(("flags", "status"), [([], 130), (["--format", "json"], 0)], ids=str)
+def test_output_that_nobody_reads(gauges: Path, flags: list[str], status: int) -> None:
+    """A run that cannot show what it would delete deletes nothing; one that is done stays done."""
+    before = digest(gauges)
+    reading, writing = os.pipe()
+    os.close(reading)
+    command = [sys.executable, "-m", "yeldro", "delete", "readings", "--key", "1", "--yes", *flags]
+    result = subprocess.run(command, cwd=gauges.parent, stdout=writing, stderr=subprocess.PIPE)
+    os.close(writing)
+    assert (result.returncode, digest(gauges) == before) == (status, status == 130), result.stderr

@@ -99,6 +99,9 @@ class _Restoration:
         except YeldroError as error:
             undo(self.database)
             return self._failed(error)
+        except BrokenPipeError:
+            undo(self.database)
+            return self._failed(Interrupted("Nobody reads the output any more."))
         except BaseException:
             undo(self.database)
             raise

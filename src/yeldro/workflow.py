@@ -135,8 +135,12 @@ def delete(
     except YeldroError as error:
         undo(database)
         return run.failed(error)
+    except BrokenPipeError:
+        undo(database)
+        return run.failed(Interrupted("Nobody reads the output any more."))
     except BaseException:
         undo(database)
+        run.keeper.rolled_back("Something unexpected went wrong.")
         raise
     finally:
         database.record(None)

@@ -64,12 +64,15 @@ def run_deletion(options: dict[str, Any]) -> int:
 
 def tell(screen: Screen, kind: str, result: RunResult, back: str = "", *, asked_last: bool = False) -> None:
     """Write how a run, or a restoration, ended."""
-    if screen.format == "json":
-        screen.write_document(make_run(kind, result))
-        return
-    if result.tally and not asked_last:
-        screen.show(render_tally(result.tally))
-    screen.show(render_ending(result, back))
+    try:
+        if screen.format == "json":
+            screen.write_document(make_run(kind, result))
+            return
+        if result.tally and not asked_last:
+            screen.show(render_tally(result.tally))
+        screen.show(render_ending(result, back))
+    except BrokenPipeError:  # the exit status still says how it ended
+        screen.close_output()
     if result.reason:
         screen.tell(result.reason, result.hint)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Iterable
 
@@ -45,6 +46,10 @@ class Screen:
 
     def write_line(self, line: str) -> None:
         sys.stdout.write(line + "\r\n")
+
+    def close_output(self) -> None:
+        """Nobody reads it: what is still to be written goes nowhere."""
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
     def tell_error(self, error: YeldroError) -> None:
         if self.format == "json":

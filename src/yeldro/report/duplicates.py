@@ -25,7 +25,7 @@ def render_duplicates(found: Duplicates) -> Iterator[RenderableType]:
     yield Text(f"  {found.rows:,} rows: {found.groups:,} would stay, {found.surplus:,} are surplus")
     most = max(groups for _, groups in found.sizes)
     sizes = [
-        (f"{size:,} rows", groups, "█" * max(1, round(_WIDEST_BAR * groups / most))) for size, groups in found.sizes
+        (f"{size:,} rows", groups, "━" * max(1, round(_WIDEST_BAR * groups / most))) for size, groups in found.sizes
     ]
     yield ""
     yield render_grid(("size", "groups", ""), sizes, right=("size", "groups"))
