@@ -79,7 +79,6 @@ class SqliteDatabase(SqlDatabase):
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         self._raw = raw
-        self.encoding = str(raw.execute("PRAGMA encoding").fetchone()[0])
         self._uri = f"file:{quote(str(path.resolve()))}?mode=rw"
         self._attached: dict[Path, str] = {}
         # A Python callback now and then lets Ctrl-C end a long statement.
@@ -89,6 +88,7 @@ class SqliteDatabase(SqlDatabase):
         try:
             self._pin_settings()
             self.schema = read_schema(self._gate)
+            self.encoding = str(self._gate.run_text("PRAGMA encoding").scalar_one())
             raw.text_factory = lambda data: data.decode("utf-8", "replace")
         except BaseException:
             self.close()
