@@ -13,7 +13,11 @@ from yeldro.cli.options import database_options
 @click.command("duplicates")
 @click.argument("table", shell_complete=complete_table)
 @click.option(
-    "--same", required=True, metavar="COLS", shell_complete=complete_columns, help="What makes rows the same."
+    "--same",
+    required=True,
+    metavar="COLS",
+    shell_complete=complete_columns,
+    help="What makes them the same; all: every column.",
 )
 @click.option(
     "--keep",

@@ -76,17 +76,18 @@ def read_duplicates(
     nulls: Nulls,
     groups: int | None,
 ) -> DuplicatesRequest:
-    """Read what was asked for. UsageError for a column or a rule that cannot be right."""
+    """Read what was asked for; `all` for rows alike in every column. UsageError for what cannot be right."""
     selection = read_selection(asked, schema, dialect)
     table = selection.table
     if not table.identity:
         raise UsageError(f"Nothing tells the rows of {table.label} apart.", "Give it a key without NULLs.")
+    rules = tuple(_read_rule(text, table, dialect) for text in keep)
+    if list(same) == ["all"] and "all" not in table.column_names:
+        return DuplicatesRequest(selection, table.column_names, rules, Nulls.SAME, groups)
     columns = tuple(table.find_column(name).name for name in same)
     if not columns:
         raise UsageError("--same names no column.", "It is --same COL,COL.")
-    return DuplicatesRequest(
-        selection, columns, tuple(_read_rule(text, table, dialect) for text in keep), nulls, groups
-    )
+    return DuplicatesRequest(selection, columns, rules, nulls, groups)
 
 
 def split_rules(text: str) -> list[str]:

@@ -19,6 +19,7 @@ _WIDEST_BAR = 30
 def render_duplicates(found: Duplicates) -> Iterator[RenderableType]:
     request = found.request
     label, same = request.table.label, ", ".join(request.same)
+    same = "values in every column" if request.same == request.table.column_names else same
     yield Text(f"{label} in {found.database}: {count(found.groups, 'group')} with the same {same}", style="bold")
     if not found.groups:
         return
