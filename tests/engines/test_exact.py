@@ -281,3 +281,31 @@ def test_what_cannot_be_kept_is_refused_before_the_run(yeldro: Yeldro, server: S
     assert (refused.status, "kinds.tree cannot be kept exactly" in refused.err) == (3, True), refused.err
     assert "Stopped before the first change" in refused.out
     assert yeldro(*line, "--leave-out", "tree").status == 0
+
+
+@pytest.mark.parametrize("copied", [[], ["--archive-table", "co'p\"%y"]], ids=["file", "table"])
+def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
+    """Names that need quoting, that differ in case only, that SQLite or the archive itself uses, and partitions."""
+    name = "Odd '%s:na`m\"e"
+    columns = ["a%b", "select", "ünï'c;--", "_rowid_", "rowid", "value", "q'x"]
+    columns += ["Value", "VALUE"] if server.engine == "postgresql" else []
+    table, child = server.quoted(name), server.quoted("yeldro_blocks")
+    typed = ", ".join(f"{server.quoted(column)} INTEGER" for column in columns)
+    kids = "(id INTEGER, up INTEGER REFERENCES {} (id) ON DELETE CASCADE, PRIMARY KEY (id))"
+    server.run(
+        [
+            f"CREATE TABLE {table} (id INTEGER PRIMARY KEY, {typed})",
+            f"CREATE TABLE {child} {kids.format(table)}{' PARTITION BY HASH (id)' * (server.engine == 'postgresql')}",
+            *(
+                f"CREATE TABLE part_{n} PARTITION OF {child} FOR VALUES WITH (MODULUS 2, REMAINDER {n})"
+                for n in range(2 * (server.engine == "postgresql"))
+            ),
+            *(f"INSERT INTO {table} VALUES ({n}, {', '.join('7' for _ in columns)})" for n in (1, 2, 3)),
+            f"INSERT INTO {child} VALUES (1, 1), (2, 2), (3, 3), (4, 2)",
+        ]
+    )
+    before = [server.query(f"SELECT * FROM {one} ORDER BY id") for one in (table, child)]
+    result = yeldro("delete", name, "--db", server.place, "--where", "id < 3", "--yes", *copied)
+    assert (result.status, server.query(f"SELECT * FROM {child}")) == (0, [(3, 3)]), result.err
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert [server.query(f"SELECT * FROM {one} ORDER BY id") for one in (table, child)] == before
