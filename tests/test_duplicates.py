@@ -27,6 +27,10 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
     out = yeldro("duplicates", "logger_lines", "--same", "all", "--groups", "1").out
     assert "with the same values in every column" in out
     assert "60 are surplus" in out
+    proposed = json.loads(yeldro("duplicates", "readings", "--format", "json").out)["proposals"]
+    assert {"same": ["sensor_id", "measured_at"], "rows": 20688, "surplus": 672} in proposed
+    assert "sensor_id,measured_at" in yeldro("duplicates", "readings").out
+    assert "No columns" in yeldro("duplicates", "regions").out
     assert digest(gauges) == before
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yeldro.core.database import Database, KeySet, Mode, Row
-from yeldro.core.duplicates import Duplicates, DuplicatesRequest, find_duplicates
+from yeldro.core.duplicates import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
 from yeldro.core.map import TableMap, make_map
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
@@ -99,6 +99,12 @@ def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
     ranking = database.make_ranking(request.table)
     with transaction(database, Mode.READ):
         return find_duplicates(database, request, ranking)
+
+
+def proposals(database: Database, table: Table) -> list[Proposal]:
+    """Find what might make rows of a table the same, in a transaction that cannot change anything."""
+    with transaction(database, Mode.READ):
+        return propose_same(database, table)
 
 
 @contextmanager

@@ -14,7 +14,6 @@ from yeldro.cli.options import database_options
 @click.argument("table", shell_complete=complete_table)
 @click.option(
     "--same",
-    required=True,
     metavar="COLS",
     shell_complete=complete_columns,
     help="What makes them the same; all: every column.",
@@ -40,7 +39,8 @@ from yeldro.cli.options import database_options
 def command(**options: Any) -> int:
     """Groups of rows of TABLE that are the same in some columns: which would stay, and where they differ.
 
-    Changes nothing. Without --keep the lowest key would stay.
+    Changes nothing. Without --keep the lowest key would stay. Without --same, columns that are unique but for a few
+    rows are proposed.
     """
     from yeldro import workflow
     from yeldro.cli.place import find_database
@@ -49,10 +49,19 @@ def command(**options: Any) -> int:
     from yeldro.core.database import Mode
     from yeldro.core.duplicates import Nulls, read_duplicates, split_rules
     from yeldro.core.selection import Asked
-    from yeldro.report.duplicates import make_duplicates, render_duplicates
+    from yeldro.report.duplicates import make_duplicates, make_proposals, render_duplicates, render_proposals
 
     screen = Screen(options["format"])
     asked = Asked(options["table"], options["where"], options["parameters"], all_rows=not options["where"])
+    if options["same"] is None:
+        with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
+            table = database.schema.find_table(options["table"])
+            proposed = workflow.proposals(database, table)
+        if screen.format == "json":
+            screen.write_document(make_proposals(table, proposed))
+        else:
+            screen.show(render_proposals(table, proposed))
+        return 0
     same = [name.strip() for name in options["same"].split(",") if name.strip()]
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         request = read_duplicates(

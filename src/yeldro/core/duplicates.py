@@ -12,7 +12,11 @@ from yeldro.core.database import Database, Row
 from yeldro.core.ranking import Ranking, Rule, RuleKind
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Asked, Selection, read_selection
+from yeldro.core.survey import find_distinct
 from yeldro.errors import UsageError
+
+# The largest share of surplus rows in columns that were probably meant to be unique.
+_FEW = 0.2
 
 
 class Nulls(StrEnum):
@@ -65,6 +69,23 @@ class Duplicates:
     @property
     def surplus(self) -> int:
         return self.rows - self.groups
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """Columns that are unique but for a few rows: `surplus` of `rows`."""
+
+    columns: tuple[str, ...]
+    rows: int
+    surplus: int
+
+
+def propose_same(database: Database, table: Table) -> list[Proposal]:
+    """Column sets that were probably meant to be unique, the nearest to it first."""
+    rows = database.count_rows(table)
+    found = find_distinct(database, table, rows, database.profile(table)) if rows else ()
+    near = [Proposal(names, rows, rows - distinct) for names, distinct in found if distinct < rows]
+    return sorted((one for one in near if one.surplus <= _FEW * rows), key=lambda one: one.surplus)
 
 
 def read_duplicates(

@@ -62,23 +62,24 @@ def _look_closely(database: Database, table: Table, rows: int) -> Close:
     return Close(
         tuple(zip(table.columns, profiles, strict=True)),
         tuple(database.first_rows(table, SAMPLE)),
-        tuple(_unique_sets(database, table, rows, profiles)) if rows > 1 else (),
+        tuple(names for names, distinct in find_distinct(database, table, rows, profiles) if distinct == rows)
+        if rows > 1
+        else (),
     )
 
 
-def _unique_sets(
+def find_distinct(
     database: Database, table: Table, rows: int, profiles: Sequence[ColumnProfile]
-) -> Iterator[tuple[str, ...]]:
-    """Columns, and pairs of other columns, without NULLs whose values differ in every row.
+) -> Iterator[tuple[tuple[str, ...], int]]:
+    """How many different values columns without NULLs hold, and pairs of those that are not unique by themselves.
 
-    At most MOST_PAIRS pairs are tried, those with the most different values first.
+    At most MOST_PAIRS pairs are counted, those with the most different values first.
     """
     full = [(name, one.distinct) for name, one in zip(table.column_names, profiles, strict=True) if not one.nulls]
-    yield from ((name,) for name, distinct in full if distinct == rows)
+    yield from (((name,), distinct) for name, distinct in full)
     rest = [(name, distinct) for name, distinct in full if distinct < rows]
     pairs = [
         (a[1] * b[1], (a[0], b[0])) for a, b in combinations(rest, 2) if a[1] * b[1] >= rows and min(a[1], b[1]) > 1
     ]
     for _, pair in sorted(pairs, key=lambda entry: -entry[0])[:MOST_PAIRS]:
-        if database.count_distinct(table, pair) == rows:
-            yield pair
+        yield pair, database.count_distinct(table, pair)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.duplicates import Duplicates, Group
-from yeldro.core.schema import Reference
+from yeldro.core.duplicates import Duplicates, Group, Proposal
+from yeldro.core.schema import Reference, Table
 from yeldro.report.cells import render_cell
 from yeldro.report.documents import Document
 from yeldro.report.grids import count, render_grid
@@ -34,6 +34,23 @@ def render_duplicates(found: Duplicates) -> Iterator[RenderableType]:
         yield from _group(found, number, group)
     if len(found.listing) < found.groups:
         yield Text(f"\n{count(found.groups - len(found.listing), 'more group')}: --groups N or --all shows them.")
+
+
+def render_proposals(table: Table, proposed: Sequence[Proposal]) -> Iterator[RenderableType]:
+    if not proposed:
+        yield Text(f"No columns of {table.label} are unique but for a few rows.", style="bold")
+        return
+    yield Text(f"Columns of {table.label} that are unique but for a few rows", style="bold")
+    yield render_grid(
+        ("--same", "rows", "surplus"),
+        [(",".join(one.columns), one.rows, one.surplus) for one in proposed],
+        right=("rows", "surplus"),
+    )
+
+
+def make_proposals(table: Table, proposed: Sequence[Proposal]) -> Document:
+    listed = [{"same": list(one.columns), "rows": one.rows, "surplus": one.surplus} for one in proposed]
+    return {"kind": "duplicates", "table": table.label, "proposals": listed}
 
 
 def _group(found: Duplicates, number: int, group: Group) -> Iterator[RenderableType]:
