@@ -52,5 +52,9 @@ class ArchiveFailed(DatabaseFailed):
     pass
 
 
+class OutputClosed(Exception):
+    """Nobody reads standard output any more, as after `| head`. What was read was right."""
+
+
 class Interrupted(YeldroError):
     status = 130

@@ -14,7 +14,7 @@ from yeldro.core.restore import RestorePlan, make_restore_plan, narrow, run_rest
 from yeldro.core.schema import Table
 from yeldro.core.tally import Tally
 from yeldro.core.values import read_key
-from yeldro.errors import ArchiveFailed, Declined, Interrupted, Refused, UsageError, YeldroError
+from yeldro.errors import ArchiveFailed, Declined, Interrupted, OutputClosed, Refused, UsageError, YeldroError
 from yeldro.store.archive import ArchiveReader
 from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
 from yeldro.workflow import transaction, undo
@@ -99,7 +99,7 @@ class _Restoration:
         except YeldroError as error:
             undo(self.database)
             return self._failed(error)
-        except BrokenPipeError:
+        except OutputClosed:
             undo(self.database)
             return self._failed(Interrupted("Nobody reads the output any more."))
         except BaseException:

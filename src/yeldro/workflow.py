@@ -22,7 +22,7 @@ from yeldro.core.script import read_script
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.survey import TableSurvey, find_survey
 from yeldro.core.tally import Tally
-from yeldro.errors import Declined, Interrupted, Refused, UsageError, YeldroError
+from yeldro.errors import Declined, Interrupted, OutputClosed, Refused, UsageError, YeldroError
 from yeldro.keeper import Keeper
 from yeldro.store.records import Keeping
 
@@ -141,7 +141,7 @@ def delete(
     except YeldroError as error:
         undo(database)
         return run.failed(error)
-    except BrokenPipeError:
+    except OutputClosed:
         undo(database)
         return run.failed(Interrupted("Nobody reads the output any more."))
     except BaseException:

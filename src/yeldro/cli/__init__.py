@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from contextlib import suppress
 from importlib import import_module
 
 import click
 
 from yeldro import __version__
-from yeldro.errors import Interrupted, UsageError, YeldroError
+from yeldro.errors import Interrupted, OutputClosed, UsageError, YeldroError
 from yeldro.overview import COMMANDS, render_overview
 
 
@@ -58,8 +59,7 @@ def run_command_line(arguments: Sequence[str]) -> int:
         return _tell(usage, as_json)
     except (KeyboardInterrupt, click.Abort):
         return _tell(Interrupted("Interrupted.", "Nothing was changed."), as_json)
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    except OutputClosed:
         return 0
     except Exception as error:
         if os.environ.get("YELDRO_DEBUG"):
@@ -83,5 +83,6 @@ def _wants_json(arguments: Sequence[str]) -> bool:
 def _tell(error: YeldroError, as_json: bool) -> int:
     from yeldro.cli.screen import Screen
 
-    Screen("json" if as_json else "text").tell_error(error)
+    with suppress(OutputClosed):
+        Screen("json" if as_json else "text").tell_error(error)
     return error.status

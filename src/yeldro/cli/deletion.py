@@ -19,7 +19,7 @@ from yeldro.core.preview import Preview
 from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
 from yeldro.core.tally import Tally
-from yeldro.errors import UsageError
+from yeldro.errors import OutputClosed, UsageError
 from yeldro.report.documents import make_run
 from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
@@ -71,8 +71,8 @@ def tell(screen: Screen, kind: str, result: RunResult, back: str = "", *, asked_
         if result.tally and not asked_last:
             screen.show(render_tally(result.tally))
         screen.show(render_ending(result, back))
-    except BrokenPipeError:  # the exit status still says how it ended
-        screen.close_output()
+    except OutputClosed:
+        pass  # the exit status still says how it ended
     if result.reason:
         screen.tell(result.reason, result.hint)
 

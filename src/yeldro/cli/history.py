@@ -65,6 +65,7 @@ def command(**options: Any) -> int:
     elif screen.format == "csv":
         for line in render_history_lines(records):
             screen.write_line(line)
+        screen.end_lines()
     else:
         screen.show(render_run(records[0]) if name else render_history(records))
     return 0

@@ -35,6 +35,7 @@ def command(**options: Any) -> int:
                 screen.write_line(render_line(columns))
                 for row in rows:
                     screen.write_line(render_line(row))
+                screen.end_lines()
         else:
             found = workflow.preview(database, request)
             if screen.format == "json":

@@ -9,11 +9,12 @@ from collections.abc import Iterable
 from rich.console import Console, RenderableType
 from rich.text import Text
 
-from yeldro.errors import YeldroError
+from yeldro.errors import OutputClosed, YeldroError
 from yeldro.report.documents import Document, make_error, write_json
 
 # Where no terminal tells a width, nothing is cut or wrapped.
 _UNBOUNDED = 4000
+_LINES = 500
 
 
 class Screen:
@@ -21,6 +22,7 @@ class Screen:
 
     def __init__(self, format: str) -> None:
         self.format = format
+        self._waiting: list[str] = []
         self._out = _console(sys.stdout)
         self._error = _console(sys.stderr)
 
@@ -34,22 +36,33 @@ class Screen:
             with self._out.capture() as captured:
                 self._out.print(part, soft_wrap=isinstance(part, Text | str), markup=False)
             lines = captured.get().splitlines()
-            sys.stdout.write("".join(f"{line.rstrip()}\n" for line in lines))
-            sys.stdout.flush()
+            self._write("".join(f"{line.rstrip()}\n" for line in lines))
 
     def note(self, text: str) -> None:
         """Write something that is no result."""
         self._error.print(Text(text))
 
     def write_document(self, document: Document) -> None:
-        sys.stdout.write(write_json(document) + "\n")
+        self._write(write_json(document) + "\n")
 
     def write_line(self, line: str) -> None:
-        sys.stdout.write(line + "\r\n")
+        self._waiting.append(line + "\r\n")
+        if len(self._waiting) == _LINES:
+            self.end_lines()
 
-    def close_output(self) -> None:
-        """Nobody reads it: what is still to be written goes nowhere."""
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    def end_lines(self) -> None:
+        """Write the lines that wait to be written together."""
+        self._write("".join(self._waiting))
+        self._waiting.clear()
+
+    def _write(self, text: str) -> None:
+        """OutputClosed where nobody reads it; whatever is written after that goes nowhere."""
+        try:
+            sys.stdout.write(text)
+            sys.stdout.flush()
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            raise OutputClosed from None
 
     def tell_error(self, error: YeldroError) -> None:
         if self.format == "json":
