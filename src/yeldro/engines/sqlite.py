@@ -25,6 +25,8 @@ from yeldro.engines.statements import Words, bare, in_brackets
 from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 _KEYS_AT_ONCE = 20_000
+# A Python callback now and then, after so many steps of SQLite's machine, lets Ctrl-C end a long statement.
+_LISTEN = 200_000
 _SMALLEST = -(2**63)
 # https://www.sqlite.org/c3ref/c_alter_table.html: what an authorizer sees when a statement is prepared.
 _VERBS = {
@@ -81,8 +83,7 @@ class SqliteDatabase(SqlDatabase):
         self._raw = raw
         self._uri = f"file:{quote(str(path.resolve()))}?mode=rw"
         self._attached: dict[Path, str] = {}
-        # A Python callback now and then lets Ctrl-C end a long statement.
-        raw.set_progress_handler(lambda: 0, 200_000)
+        raw.set_progress_handler(lambda: 0, _LISTEN)
         gate = Gate(connection, _translate, lambda: raw.in_transaction)
         super().__init__(str(path), gate, SqliteStatements())
         try:
@@ -209,6 +210,7 @@ class SqliteDatabase(SqlDatabase):
         It sees what this one saw when it began, because nobody else can write until it ends.
         """
         with closing(sqlite3.connect(self._uri, uri=True, isolation_level=None)) as reader:
+            reader.set_progress_handler(lambda: 0, _LISTEN)
             try:
                 reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
                 reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
@@ -221,8 +223,10 @@ class SqliteDatabase(SqlDatabase):
                 counts = [self._copy_piece(piece, sink, reader) for piece in pieces]
                 reader.execute("COMMIT")
             except sqlite3.Error as error:
-                full = getattr(error, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_FULL
-                what = "the disk is full" if full else str(error)
+                code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+                if code == sqlite3.SQLITE_INTERRUPT:
+                    raise _translate(error) from error
+                what = "the disk is full" if code == sqlite3.SQLITE_FULL else str(error)
                 raise ArchiveFailed(f"The archive {sink.path} failed: {what}.", ELSEWHERE) from error
         return counts
 
