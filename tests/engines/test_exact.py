@@ -309,3 +309,20 @@ def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
     assert (result.status, server.query(f"SELECT * FROM {child}")) == (0, [(3, 3)]), result.err
     assert yeldro("restore", "last", "--yes").status == 0
     assert [server.query(f"SELECT * FROM {one} ORDER BY id") for one in (table, child)] == before
+
+
+@pytest.mark.parametrize("any_server", ["sqlite"], indirect=True)
+def test_keys_travel_in_chunks(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Ranges, gaps, both ends of what a row number can be, and a second column that others reference."""
+    monkeypatch.setattr("yeldro.engines.sqlite._KEYS_AT_ONCE", 3)
+    keys = [-(2**63), -(2**63) + 1, -5, -4, -3, 1, 2, 3, 5, 9, 2**63 - 2, 2**63 - 1]
+    server.run(
+        [
+            "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER UNIQUE)",
+            "CREATE TABLE under (code INTEGER REFERENCES kinds (code) ON DELETE CASCADE, id INTEGER PRIMARY KEY)",
+            *(f"INSERT INTO kinds VALUES ({key}, {place if place else 'NULL'})" for place, key in enumerate(keys)),
+            *(f"INSERT INTO under VALUES ({place}, {key})" for place, key in enumerate(keys) if place),
+        ]
+    )
+    for options in ([], ["--dependents", "delete"]):
+        check(yeldro, server, "SELECT * FROM kinds LEFT JOIN under USING (code) ORDER BY 1, 2", *options)

@@ -233,18 +233,7 @@ class SqliteDatabase(SqlDatabase):
     def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:
         """Give another connection a key table, every key with its type and bytes."""
         reader.execute(self._define_key_table(keys, unique=True))
-        if keys.columns == keys.table.identity and self._is_whole_number(keys):
-            # As JSON they pass through Python many at a time.
-            chunk = f"SELECT c0 FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
-            sending = f"SELECT json_group_array(c0), max(c0) FROM ({chunk})"
-            taking = f"INSERT INTO temp.{keys.name} SELECT 0, value FROM json_each(?)"
-            next_key = _SMALLEST
-            while next_key < -_SMALLEST:
-                found, last = self._raw.execute(sending, (next_key,)).fetchone()
-                if last is None:
-                    break
-                reader.execute(taking, (found,))
-                next_key = last + 1
+        if self._is_whole_number(keys) and self._send_numbers(keys, reader):
             return
         cells = [f"c{place}" for place in range(len(keys.columns))]
         slots = [
@@ -262,6 +251,32 @@ class SqliteDatabase(SqlDatabase):
             )
         finally:
             self._raw.text_factory = decode
+
+    def _send_numbers(self, keys: KeySet, reader: sqlite3.Connection) -> bool:
+        """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns whether they are."""
+        cells = [f"c{place}" for place in range(len(keys.columns))]
+        others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
+        if others and self._raw.execute(f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1").fetchone():
+            return False
+        alone = len(cells) == 1
+        chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
+        places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
+        taking = f"INSERT INTO temp.{keys.name} SELECT 0, {', '.join(places)} FROM json_each(?)"
+        counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
+        first = _SMALLEST
+        while first < -_SMALLEST:
+            start, last, rows = self._raw.execute(
+                f"SELECT min(c0), max(c0), count(*) FROM ({chunk})", (first,)
+            ).fetchone()
+            if not rows:
+                break
+            if alone and last - start + 1 == rows:
+                reader.execute(f"{counting} INSERT INTO temp.{keys.name} SELECT 0, n FROM s", (start, last))
+            else:
+                sending = f"SELECT json_group_array(json_array({', '.join(cells)})) FROM ({chunk})"
+                reader.execute(taking, self._raw.execute(sending, (first,)).fetchone())
+            first = last + 1
+        return True
 
     def _copy_piece(self, piece: Piece, sink: Sink, reader: sqlite3.Connection) -> int:
         portion, clause = piece.portion, self._statements.table(piece.portion.table)
