@@ -26,6 +26,7 @@ class Guard:
 
 CORE, SQLITE = "src/yeldro/core", "src/yeldro/engines/sqlite.py"
 DOORS, DELETIONS, REFUSALS = "tests/test_side_doors.py", "tests/test_deletions.py", "tests/test_refusals.py"
+MY_VALUES, MY_STATEMENTS = "src/yeldro/engines/mariadb_values.py", "src/yeldro/engines/mariadb_statements.py"
 PG, MY = "src/yeldro/engines/postgresql.py", "src/yeldro/engines/mariadb.py"
 SERVERS, OTHERS = "tests/engines/test_side_doors.py", "tests/engines/test_others_at_work.py"
 SETTINGS = "tests/engines/test_settings.py"
@@ -92,8 +93,8 @@ GUARDS = [
     Guard(
         "an interrupt rolls back",
         "src/yeldro/workflow.py",
-        "    except KeyboardInterrupt:\n        _undo(database)",
-        "    except KeyboardInterrupt:\n        database.commit()",
+        "    undo(database)\n    return failed(error)",
+        "    return failed(error)",
         f"{DELETIONS}::test_a_fault_at_any_statement_changes_nothing",
     ),
     Guard(
@@ -296,7 +297,7 @@ GUARDS = [
     ),
     Guard(
         "the archive holds the latest values (MariaDB)",
-        MY,
+        MY_STATEMENTS,
         'return self.met(rows.prefix_with("STRAIGHT_JOIN"))',
         'return rows.prefix_with("STRAIGHT_JOIN")',
         f"{RESTORE}::test_the_archive_holds_the_latest_values",
@@ -315,11 +316,11 @@ GUARDS = [
         "            pass\n",
         CRASH,
     ),
-    Guard("FLOAT is kept as a DOUBLE", MY, 'return Way("double")', 'return Way("plain")', EXACT),
-    Guard("bytes are kept in hexadecimal", MY, 'return Way("hexadecimal")', 'return Way("plain")', EXACT),
+    Guard("FLOAT is kept as a DOUBLE", MY_VALUES, 'return Way("double")', 'return Way("plain")', EXACT),
+    Guard("bytes are kept in hexadecimal", MY_VALUES, 'return Way("hexadecimal")', 'return Way("plain")', EXACT),
     Guard(
         "texts of some character sets are kept as bytes",
-        MY,
+        MY_VALUES,
         '"text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes"',
         '"text"',
         EXACT,

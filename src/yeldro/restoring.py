@@ -14,10 +14,10 @@ from yeldro.core.restore import RestorePlan, make_restore_plan, narrow, run_rest
 from yeldro.core.schema import Table
 from yeldro.core.tally import Tally
 from yeldro.core.values import read_key
-from yeldro.errors import ArchiveFailed, Declined, Interrupted, OutputClosed, Refused, UsageError, YeldroError
+from yeldro.errors import ArchiveFailed, Declined, Refused, UsageError, YeldroError
 from yeldro.store.archive import ArchiveReader
 from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
-from yeldro.workflow import transaction, undo
+from yeldro.workflow import carry_out, transaction
 
 
 class RestoreAnswers(Protocol):
@@ -88,23 +88,7 @@ class _Restoration:
         self.gone = 0
 
     def go(self) -> RunResult:
-        try:
-            return self._go()
-        except KeyboardInterrupt:
-            undo(self.database)
-            return self._failed(Interrupted("Interrupted."))
-        except UsageError:
-            undo(self.database)
-            raise
-        except YeldroError as error:
-            undo(self.database)
-            return self._failed(error)
-        except OutputClosed:
-            undo(self.database)
-            return self._failed(Interrupted("Nobody reads the output any more."))
-        except BaseException:
-            undo(self.database)
-            raise
+        return carry_out(self.database, self._go, self._failed)
 
     def _go(self) -> RunResult:
         if self.request.tables or self.request.keys:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Protocol
@@ -130,27 +130,35 @@ def delete(
         raise Refused(database.abilities.truncates, "So --truncate goes without --rehearse and --ask-last.")
     run = _Deletion(database, request, manner, answers, selection, None if manner.rehearse else keeping)
     try:
-        return run.go()
-    except KeyboardInterrupt:
-        undo(database)
-        interrupted = Interrupted("Interrupted.")
-        return run.failed(interrupted)
-    except UsageError:
-        undo(database)
-        raise
-    except YeldroError as error:
-        undo(database)
-        return run.failed(error)
-    except OutputClosed:
-        undo(database)
-        return run.failed(Interrupted("Nobody reads the output any more."))
+        return carry_out(database, run.go, run.failed)
     except BaseException:
-        undo(database)
         run.keeper.rolled_back("Something unexpected went wrong.")
         raise
     finally:
         database.record(None)
         run.keeper.close()
+
+
+def carry_out(
+    database: Database, work: Callable[[], RunResult], failed: Callable[[YeldroError], RunResult]
+) -> RunResult:
+    """Do it, and roll back whatever stops it. What is wrong usage, or a fault of ours, is no result."""
+    try:
+        return work()
+    except KeyboardInterrupt:
+        error: YeldroError = Interrupted("Interrupted.")
+    except OutputClosed:
+        error = Interrupted("Nobody reads the output any more.")
+    except UsageError:
+        undo(database)
+        raise
+    except YeldroError as found:
+        error = found
+    except BaseException:
+        undo(database)
+        raise
+    undo(database)
+    return failed(error)
 
 
 class _Deletion:
@@ -235,7 +243,8 @@ class _Deletion:
             self.database.rollback()
             reason = f"The tally does not balance: {tally.fault}."
             run = self.keeper.rolled_back(reason, tally)
-            return RunResult(Outcome.ROLLED_BACK, found, tally, reason, status=Refused.status, run=run)
+            outcome = Outcome.IN_DOUBT if self.keeper.is_final else Outcome.ROLLED_BACK
+            return RunResult(outcome, found, tally, reason, status=Refused.status, run=run)
         if self.manner.rehearse:
             self.database.rollback()
             return RunResult(Outcome.REHEARSED, found, tally)

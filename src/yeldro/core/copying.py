@@ -22,8 +22,11 @@ def read_left_out(texts: Sequence[str], schema: Schema, root: Table) -> LeftOut:
         table = schema.find_table(place) if dot else root
         column = table.find_column(name).name
         keys = {part for key in table.lasting_keys for part in key}
-        if not keys or column in keys or column in schema.referred_columns(table):
-            raise UsageError(f"{table.label}.{column} cannot be left out: without it a row could not be found again.")
+        linking = {name for reference in schema.outgoing(table) for name in reference.columns}
+        if not keys or column in keys | linking or column in schema.referred_columns(table):
+            raise UsageError(
+                f"{table.label}.{column} cannot be left out: without it a row could not be found again, or be linked."
+            )
         found.setdefault(table, set()).add(column)
     return {table: frozenset(names) for table, names in found.items()}
 
@@ -59,7 +62,7 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Pie
             pieces.append(Piece(portion, keys))
     for detachment in reach.detached:
         table, treatment = detachment.reference.child, detachment.treatment
-        columns = _kept(table, {table: left_out.get(table, frozenset()) - set(treatment.columns)})
+        columns = _kept(table, left_out)
         key = _find_key(database, detachment.keys, treatment.columns)
         portion = Portion(
             len(pieces) + 1,

@@ -36,8 +36,8 @@ class SqlCopies(ABC):
     def count_unset(self, keys: KeySet, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_unset(keys, columns))
 
-    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
-        return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
+    @abstractmethod
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]: ...
 
     def make_copy_table(self, name: TableName, portion: Portion) -> None:
         self._gate.run(self._statements.make_copy_table(name, portion))
@@ -47,10 +47,6 @@ class SqlCopies(ABC):
 
     def copy_into(self, name: TableName, piece: Piece) -> int:
         return self._gate.run(self._statements.copy_into(name, piece.portion, piece.keys)).rowcount
-
-    def _lines(self, piece: Piece) -> Iterator[bytes]:
-        """The rows of a piece in the text form of COPY, streamed, for an engine that does not write the file itself."""
-        raise NotImplementedError
 
     def _compile(self, statement: sa.ClauseElement) -> str:
         """A statement without parameters as text, for the driver's own ways of sending it."""

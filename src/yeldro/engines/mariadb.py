@@ -5,24 +5,24 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
-from functools import cache, partial
+from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import pymysql
 import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
-from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.archive import Cells, Form, Piece, Portion, Source, Stage
+from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
-from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
+from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
-from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, bare, in_brackets
+from yeldro.engines.mariadb_statements import CreateKeyTable, MariadbStatements
+from yeldro.engines.mariadb_values import find_way, within_packets, write_plain, write_row
+from yeldro.engines.statements import Words, bare, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
 # Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
@@ -41,15 +41,8 @@ _PINNED: dict[str, str | int] = {
     "completion_type": "NO_CHAIN",
     "max_recursive_iterations": 4294967295,
 }
-# Character sets whose texts come back from UTF-8 as they were; the texts of others are kept as bytes.
-_LIKE_UNICODE = {"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32"}
-_SHAPES = {
-    *("geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"),
-    "geometrycollection",
-}
 _FETCHED = 1000
 _LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
-_PACKET = 1 << 20
 _TRIGGER_VERBS = (
     ("insert", re.compile(r"\b(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*INTO\s+([`\w.]+)", re.IGNORECASE)),
     ("update", re.compile(r"\bUPDATE\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*([`\w.]+)", re.IGNORECASE)),
@@ -252,6 +245,9 @@ class MariadbDatabase(SqlDatabase):
     def find_form(self, column: Column) -> Form:
         return Form(find_way(column).name)
 
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
+
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         """One text a row, made by the server: taking cells apart is what the driver is slow at."""
         portion = piece.portion
@@ -285,9 +281,9 @@ class MariadbDatabase(SqlDatabase):
         self._gate.run_text("START TRANSACTION")
         with self._gate.translated(), self._raw.cursor() as cursor:
             for rows, is_plain in source.rows(stage.portion):
-                write = _write_plain if is_plain and are_texts else partial(_write, ways)
+                write = write_plain if is_plain and are_texts else partial(write_row, ways)
                 written = [write(row) for row in rows]
-                for first, statement in _within_packets(start, written):
+                for first, statement in within_packets(start, written):
                     taken = rows[first : first + cursor.execute(statement)]
                     errors = sum(ways[place].is_error(row[place]) for row in taken for place in enums)
                     if cursor.warning_count != errors:
@@ -325,250 +321,6 @@ class MariadbDatabase(SqlDatabase):
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)
-
-
-class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
-    """A temporary table with the types of a query's columns and a primary key over some of them."""
-
-    inherit_cache = False
-
-    def __init__(self, name: str, key: Sequence[str], query: Rows) -> None:
-        self.name = name
-        self.key = key
-        self.query = query
-
-
-@compiles(CreateKeyTable)
-def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
-    query = compiler.process(element.query, **options)
-    key = f"(PRIMARY KEY ({', '.join(element.key)}))" if element.key else ""
-    return f"CREATE TEMPORARY TABLE {element.name} {key} ENGINE=InnoDB AS {query}"
-
-
-class _Utf8(sa.sql.expression.ColumnElement[str]):
-    """A text in UTF-8, whatever the character set of its column."""
-
-    inherit_cache = False
-    type = sa.Text()
-
-    def __init__(self, cell: sa.ColumnElement[Any]) -> None:
-        self.cell = cell
-
-
-@compiles(_Utf8)
-def _compile_utf8(element: _Utf8, compiler: Any, **options: Any) -> str:
-    return f"CONVERT({compiler.process(element.cell, **options)} USING utf8mb4)"
-
-
-class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
-    """Delete the rows of a table that a key table names, walking the keys in their order."""
-
-    inherit_cache = False
-
-    def __init__(self, table: sa.TableClause, keys: sa.TableClause, same: sa.ColumnElement[bool]) -> None:
-        self.table = table
-        self.keys = keys
-        self.same = same
-
-
-@compiles(DeleteByKeys)
-def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str:
-    table, keys = (compiler.process(one, asfrom=True, **options) for one in (element.table, element.keys))
-    return f"DELETE {table} FROM {keys} STRAIGHT_JOIN {table} ON {compiler.process(element.same, **options)}"
-
-
-@dataclass(frozen=True, slots=True)
-class Way:
-    """How the values of a column travel as texts. `name` says so in the archive."""
-
-    name: str
-    is_enum: bool = False
-
-    def is_error(self, cell: str | None) -> bool:
-        """Whether a cell stands for the error value of an ENUM, which is no member of it."""
-        return self.is_enum and (cell == "0" if self.name == "number" else cell == "")
-
-
-@cache
-def find_way(column: Column) -> Way:
-    kind = re.match(r"\w*", column.type.lower())
-    word = kind[0] if kind else ""
-    if word == "bit" or word.endswith(("binary", "blob")) or word in _SHAPES:
-        return Way("hexadecimal")
-    if word == "float":
-        return Way("double")
-    if word == "enum":
-        return Way("number", True) if "''" in re.findall(r"'(?:[^']|'')*'", column.type) else Way("text", True)
-    if column.collation:
-        return Way("text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes")
-    return Way("plain" if column.family is not Family.OTHER or word in ("year", "time") else "own text")
-
-
-def _write(ways: Sequence[Way], row: Cells) -> str:
-    """A row of values as SQL literals."""
-    return "(" + ",".join(map(_write_cell, ways, row)) + ")"
-
-
-def _write_plain(row: Cells) -> str:
-    """The same for texts without anything to escape but quotes."""
-    return "(" + ",".join(["NULL" if cell is None else "'" + cell.replace("'", "''") + "'" for cell in row]) + ")"
-
-
-def _write_cell(way: Way, cell: str | None) -> str:
-    if cell is None:
-        return "NULL"
-    if way.name in ("hexadecimal", "bytes"):
-        return f"X'{'0' * (len(cell) % 2)}{cell}'"
-    if way.name == "number" or way.is_error(cell):
-        return cell or "0"
-    return "'" + cell.replace("\\", "\\\\").replace("'", "''") + "'"
-
-
-def _within_packets(start: str, rows: Sequence[str]) -> Iterator[tuple[int, str]]:
-    """Statements of about a megabyte, or of one row that is larger, each with the place of its first row."""
-    first = size = 0
-    for place, row in enumerate(rows):
-        if place > first and size + len(row) > _PACKET:
-            yield first, start + ",".join(rows[first:place])
-            first, size = place, 0
-        size += len(row)
-    if rows:
-        yield first, start + ",".join(rows[first:])
-
-
-class MariadbStatements(StageStatements):
-    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
-
-    locking = False
-
-    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        return sa.cast(column, sa.BINARY)
-
-    def count_all(self, table: Table) -> Rows:
-        """Over the clustered index: in a secondary one every row that we changed would be looked up there again."""
-        rows = super().count_all(table)
-        return rows.with_hint(self.table(table), "FORCE INDEX (PRIMARY)", "mysql") if table.key else rows
-
-    def delete_by_keys(self, keys: KeySet) -> DeleteByKeys:
-        """IN (SELECT …) would be several times slower."""
-        stored, same = self._by_keys(keys)
-        return DeleteByKeys(self.table(keys.table), self.key_table(stored), same)
-
-    def _by_keys(self, keys: KeySet) -> tuple[KeySet, sa.ColumnElement[bool]]:
-        """The stored keys that a key set goes by, and which rows of its table they mean."""
-        if keys.hangs:
-            reference, stored = keys.hangs
-            columns, names = self.pointing(reference), reference.referred
-        else:
-            stored, names = keys, keys.table.identity
-            columns = [self.table(keys.table).c[name] for name in names]
-        pairs = zip(columns, self.key_columns(stored, names), strict=True)
-        return stored, sa.and_(*(column == key for column, key in pairs))
-
-    def count_left(self, reference: Reference, parents: KeySet) -> Rows:
-        """Walking the keys. Not locking: that is for references that the engine does not keep."""
-        return super().hanging_on(self.count(reference.child), reference, parents)
-
-    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
-        """Walking the keys, and locking: a plain read would show an old snapshot."""
-        clause = self.table(portion.table)
-        if keys.whole:
-            return sa.select(*cells).select_from(clause)
-        stored, same = self._by_keys(keys)
-        rows: Rows = sa.select(*cells).select_from(self.key_table(stored).join(clause, same))
-        return self.met(rows.prefix_with("STRAIGHT_JOIN"))
-
-    def met(self, rows: Rows) -> Rows:
-        return rows.with_for_update(read=True) if self.locking else rows
-
-    def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """The value in the form in which it is kept, NULL where it is NULL."""
-        match find_way(column).name:
-            case "hexadecimal":
-                return sa.func.hex(cell)
-            case "bytes":
-                return sa.func.hex(sa.cast(cell, sa.BINARY))
-            case "double":
-                return sa.cast(cell, sa.Double)
-            case "number":
-                return cell.op("+")(sa.literal_column("0"))
-            case "text":
-                return _Utf8(cell)
-            case "own text":
-                return sa.cast(cell, sa.CHAR)
-            case _:
-                return cell
-
-    def line(self, table: Table, names: Sequence[str], rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """A row in the text form of COPY, but for line breaks. NULL where it is larger than the server can send."""
-        parts: list[Any] = []
-        for name in names:
-            column = table.column(name)
-            cell = self.kept(rows.c[name], column)
-            if find_way(column).name == "text":
-                for mark, escaped in ((r"'\\'", r"'\\\\'"), (r"'\t'", r"'\\t'")):
-                    cell = sa.func.replace(cell, sa.literal_column(mark), sa.literal_column(escaped))
-            parts += [sa.literal_column(r"'\t'"), sa.func.coalesce(cell, sa.literal_column(r"'\\N'"))]
-        return sa.cast(sa.func.concat(*parts[1:]), sa.BINARY)
-
-    def is_same(
-        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
-    ) -> sa.ColumnElement[bool]:
-        pairs = [
-            [sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY) for rows in (own, other)] for name in names
-        ]
-        return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
-
-    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
-        return self.line(table, names, clause)
-
-    def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
-        """Put rows into another key set, marked with how far they are from those that point out of the set.
-
-        A row has one link, so it is met once; rows that hang together in a circle are not met at all.
-        """
-        child, start, above = self.table(reference.child), self.key_table(keys), self.key_table(keys).alias()
-        names = [f"c{place}" for place in range(len(keys.columns))]
-        rows = [child.c[name] == start.c[names[place]] for place, name in enumerate(keys.table.identity)]
-
-        def points_at(parent: sa.FromClause) -> list[sa.ColumnElement[bool]]:
-            pairs = zip(reference.columns, reference.referred, strict=True)
-            return [child.c[name] == parent.c[names[keys.columns.index(referred)]] for name, referred in pairs]
-
-        is_below = sa.exists().where(*points_at(above)).correlate(child)
-        columns = [start.c[name] for name in names]
-        walk = sa.select(*columns, sa.literal_column("0").label("level")).where(*rows, sa.not_(is_below))
-        levels = walk.cte("yeldro_levels", recursive=True)
-        path = levels.join(child, sa.and_(*points_at(levels))).join(start, sa.and_(*rows))
-        step = sa.select(*columns, (levels.c.level + 1).label("level")).select_from(path).prefix_with("STRAIGHT_JOIN")
-        levels = levels.union_all(step)
-        return self.fill(into, sa.select(*levels.c))
-
-    def delete_deepest_first(self, levels: KeySet) -> Words:
-        clause, key_table = self.table(levels.table), self.key_table(levels)
-        pairs = zip(levels.table.identity, self.key_columns(levels, levels.table.identity), strict=True)
-        same = sa.and_(*(clause.c[name] == key for name, key in pairs))
-        level = (key_table.c.round, "FROM", key_table, "WHERE", same)
-        return Words(super().delete(levels), "ORDER BY (SELECT", *level, ") DESC")
-
-    def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
-        """Delete the rows of a key set at which no other row of the table points through these links."""
-        clause = self.table(keys.table)
-        statement = super().delete(keys)
-        for number, reference in enumerate(rigid):
-            other = clause.alias(f"yeldro_child_{number}")
-            pairs = zip(reference.columns, reference.referred, strict=True)
-            below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
-            statement = statement.where(sa.not_(below.correlate(clause)))
-        return statement
-
-    def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
-        """In a writing transaction a plain read shows an old snapshot: a locking one shows, and keeps, the latest."""
-        found = super().hanging_on(rows, reference, parents, since)
-        return found.with_for_update(read=True) if self.locking else found
-
-    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
-        return super().fill(into, rows.with_for_update() if self.locking else rows)
 
 
 def _translate(error: BaseException) -> YeldroError:

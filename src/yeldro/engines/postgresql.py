@@ -9,7 +9,7 @@ import psycopg
 import sqlalchemy as sa
 from psycopg import errors as codes
 
-from yeldro.core.archive import Cells, Form, Piece, Source, Stage
+from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.engines.base import SqlDatabase, did_not_commit
@@ -264,6 +264,9 @@ class PostgresqlDatabase(SqlDatabase):
         if column.family is Family.TEXT and self._setting("server_encoding") == "SQL_ASCII":
             return Form("text", "the database does not know the encoding of its texts")
         return Form(_KEPT_AS.get(column.type, "text"))
+
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
 
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         portion = piece.portion

@@ -1,0 +1,201 @@
+"""The statements that MariaDB needs otherwise than the other engines. Nothing is sent here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
+
+from yeldro.core.archive import Portion
+from yeldro.core.database import KeySet
+from yeldro.core.schema import Column, Reference, Table
+from yeldro.engines.mariadb_values import find_way
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Rows, Words
+
+
+class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
+    """A temporary table with the types of a query's columns and a primary key over some of them."""
+
+    inherit_cache = False
+
+    def __init__(self, name: str, key: Sequence[str], query: Rows) -> None:
+        self.name = name
+        self.key = key
+        self.query = query
+
+
+@compiles(CreateKeyTable)
+def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
+    query = compiler.process(element.query, **options)
+    key = f"(PRIMARY KEY ({', '.join(element.key)}))" if element.key else ""
+    return f"CREATE TEMPORARY TABLE {element.name} {key} ENGINE=InnoDB AS {query}"
+
+
+class _Utf8(sa.sql.expression.ColumnElement[str]):
+    """A text in UTF-8, whatever the character set of its column."""
+
+    inherit_cache = False
+    type = sa.Text()
+
+    def __init__(self, cell: sa.ColumnElement[Any]) -> None:
+        self.cell = cell
+
+
+@compiles(_Utf8)
+def _compile_utf8(element: _Utf8, compiler: Any, **options: Any) -> str:
+    return f"CONVERT({compiler.process(element.cell, **options)} USING utf8mb4)"
+
+
+class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
+    """Delete the rows of a table that a key table names, walking the keys in their order."""
+
+    inherit_cache = False
+
+    def __init__(self, table: sa.TableClause, keys: sa.TableClause, same: sa.ColumnElement[bool]) -> None:
+        self.table = table
+        self.keys = keys
+        self.same = same
+
+
+@compiles(DeleteByKeys)
+def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str:
+    table, keys = (compiler.process(one, asfrom=True, **options) for one in (element.table, element.keys))
+    return f"DELETE {table} FROM {keys} STRAIGHT_JOIN {table} ON {compiler.process(element.same, **options)}"
+
+
+class MariadbStatements(StageStatements):
+    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
+
+    locking = False
+
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.cast(column, sa.BINARY)
+
+    def count_all(self, table: Table) -> Rows:
+        """Over the clustered index: in a secondary one every row that we changed would be looked up there again."""
+        rows = super().count_all(table)
+        return rows.with_hint(self.table(table), "FORCE INDEX (PRIMARY)", "mysql") if table.key else rows
+
+    def delete_by_keys(self, keys: KeySet) -> DeleteByKeys:
+        """IN (SELECT …) would be several times slower."""
+        stored, same = self._by_keys(keys)
+        return DeleteByKeys(self.table(keys.table), self.key_table(stored), same)
+
+    def _by_keys(self, keys: KeySet) -> tuple[KeySet, sa.ColumnElement[bool]]:
+        """The stored keys that a key set goes by, and which rows of its table they mean."""
+        if keys.hangs:
+            reference, stored = keys.hangs
+            columns, names = self.pointing(reference), reference.referred
+        else:
+            stored, names = keys, keys.table.identity
+            columns = [self.table(keys.table).c[name] for name in names]
+        pairs = zip(columns, self.key_columns(stored, names), strict=True)
+        return stored, sa.and_(*(column == key for column, key in pairs))
+
+    def count_left(self, reference: Reference, parents: KeySet) -> Rows:
+        """Walking the keys. Not locking: that is for references that the engine does not keep."""
+        return super().hanging_on(self.count(reference.child), reference, parents)
+
+    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        """Walking the keys, and locking: a plain read would show an old snapshot."""
+        clause = self.table(portion.table)
+        if keys.whole:
+            return sa.select(*cells).select_from(clause)
+        stored, same = self._by_keys(keys)
+        rows: Rows = sa.select(*cells).select_from(self.key_table(stored).join(clause, same))
+        return self.met(rows.prefix_with("STRAIGHT_JOIN"))
+
+    def met(self, rows: Rows) -> Rows:
+        return rows.with_for_update(read=True) if self.locking else rows
+
+    def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """The value in the form in which it is kept, NULL where it is NULL."""
+        match find_way(column).name:
+            case "hexadecimal":
+                return sa.func.hex(cell)
+            case "bytes":
+                return sa.func.hex(sa.cast(cell, sa.BINARY))
+            case "double":
+                return sa.cast(cell, sa.Double)
+            case "number":
+                return cell.op("+")(sa.literal_column("0"))
+            case "text":
+                return _Utf8(cell)
+            case "own text":
+                return sa.cast(cell, sa.CHAR)
+            case _:
+                return cell
+
+    def line(self, table: Table, names: Sequence[str], rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """A row in the text form of COPY, but for line breaks. NULL where it is larger than the server can send."""
+        parts: list[Any] = []
+        for name in names:
+            column = table.column(name)
+            cell = self.kept(rows.c[name], column)
+            if find_way(column).name == "text":
+                for mark, escaped in ((r"'\\'", r"'\\\\'"), (r"'\t'", r"'\\t'")):
+                    cell = sa.func.replace(cell, sa.literal_column(mark), sa.literal_column(escaped))
+            parts += [sa.literal_column(r"'\t'"), sa.func.coalesce(cell, sa.literal_column(r"'\\N'"))]
+        return sa.cast(sa.func.concat(*parts[1:]), sa.BINARY)
+
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
+        pairs = [
+            [sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY) for rows in (own, other)] for name in names
+        ]
+        return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
+
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        return self.line(table, names, clause)
+
+    def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
+        """Put rows into another key set, marked with how far they are from those that point out of the set.
+
+        A row has one link, so it is met once; rows that hang together in a circle are not met at all.
+        """
+        child, start, above = self.table(reference.child), self.key_table(keys), self.key_table(keys).alias()
+        names = [f"c{place}" for place in range(len(keys.columns))]
+        rows = [child.c[name] == start.c[names[place]] for place, name in enumerate(keys.table.identity)]
+
+        def points_at(parent: sa.FromClause) -> list[sa.ColumnElement[bool]]:
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            return [child.c[name] == parent.c[names[keys.columns.index(referred)]] for name, referred in pairs]
+
+        is_below = sa.exists().where(*points_at(above)).correlate(child)
+        columns = [start.c[name] for name in names]
+        walk = sa.select(*columns, sa.literal_column("0").label("level")).where(*rows, sa.not_(is_below))
+        levels = walk.cte("yeldro_levels", recursive=True)
+        path = levels.join(child, sa.and_(*points_at(levels))).join(start, sa.and_(*rows))
+        step = sa.select(*columns, (levels.c.level + 1).label("level")).select_from(path).prefix_with("STRAIGHT_JOIN")
+        levels = levels.union_all(step)
+        return self.fill(into, sa.select(*levels.c))
+
+    def delete_deepest_first(self, levels: KeySet) -> Words:
+        clause, key_table = self.table(levels.table), self.key_table(levels)
+        pairs = zip(levels.table.identity, self.key_columns(levels, levels.table.identity), strict=True)
+        same = sa.and_(*(clause.c[name] == key for name, key in pairs))
+        level = (key_table.c.round, "FROM", key_table, "WHERE", same)
+        return Words(super().delete(levels), "ORDER BY (SELECT", *level, ") DESC")
+
+    def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
+        """Delete the rows of a key set at which no other row of the table points through these links."""
+        clause = self.table(keys.table)
+        statement = super().delete(keys)
+        for number, reference in enumerate(rigid):
+            other = clause.alias(f"yeldro_child_{number}")
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
+            statement = statement.where(sa.not_(below.correlate(clause)))
+        return statement
+
+    def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
+        """In a writing transaction a plain read shows an old snapshot: a locking one shows, and keeps, the latest."""
+        found = super().hanging_on(rows, reference, parents, since)
+        return found.with_for_update(read=True) if self.locking else found
+
+    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
+        return super().fill(into, rows.with_for_update() if self.locking else rows)
