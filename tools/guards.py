@@ -94,7 +94,7 @@ GUARDS = [
         "an interrupt rolls back",
         "src/yeldro/workflow.py",
         "    undo(database)\n    return failed(error)",
-        "    return failed(error)",
+        "    database.commit()\n    return failed(error)",
         f"{DELETIONS}::test_a_fault_at_any_statement_changes_nothing",
     ),
     Guard(
