@@ -144,7 +144,8 @@ class _Restoration:
             root = chosen[0] if chosen else self.database.schema.find_table(self.record.facts["table"])
             stages = [stage for stage in stages if stage.key]
             listed: KeySet = self.database.load_keys(root, [read_key(text, root) for text in self.request.keys])
-            narrow(self.database, stages, root, listed)
+            if not narrow(self.database, stages, root, listed):
+                raise UsageError(f"The run archived no row of {root.label} with that key.")
         return stages
 
     def _look(self, stages: Sequence[Stage]) -> RestorePlan:

@@ -57,13 +57,17 @@ class RestorePlan:
         return [(part.stage.portion.number, part.standing) for part in self.parts]
 
 
-def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> None:
-    """Let the stages hold only the listed rows of `root`, and what hung on them when they went."""
+def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> int:
+    """Let the stages hold only the listed rows of `root`, and what hung on them when they went.
+
+    Returns how many rows of `root` these are.
+    """
+    chosen = 0
     kept = {stage.portion.number: database.make_staged_set(stage) for stage in stages}
     back = {stage.table: kept[stage.portion.number] for stage in stages if not stage.portion.reference}
     for stage in stages:
         if stage.table is root and not stage.portion.reference:
-            database.pull_staged(stage, back[root], None, listed)
+            chosen = database.pull_staged(stage, back[root], None, listed)
     added = 1
     while added:
         added = 0
@@ -75,6 +79,7 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
                     added += database.pull_staged(stage, into, reference, back[reference.parent])
     for stage in stages:
         database.keep_staged(stage, kept[stage.portion.number])
+    return chosen
 
 
 def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool) -> RestorePlan:
