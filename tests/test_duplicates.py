@@ -23,7 +23,7 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
     assert "670 more groups" in out
     assert yeldro("duplicates", "observers", "--same", "id").out.startswith("observers in gauges: 0 groups")
     out = yeldro("duplicates", "stations", "--same", "river_id", "--where", "river_id = 1").out
-    assert ("stations in gauges: 1 group" in out, "5 sensors" in out, "kept by the lowest key" in out) == (True,) * 3
+    assert ("stations in gauges: 1 group" in out, "5 sensors" in out, "fullest" in out) == (True,) * 3
     out = yeldro("duplicates", "logger_lines", "--same", "all", "--groups", "1").out
     assert "with the same values in every column" in out
     assert "60 are surplus" in out

@@ -81,7 +81,9 @@ class Keeper:
         for piece in pieces:
             name = copies[piece.portion.table.name]
             if name not in self._made:
-                self.database.make_copy_table(name, piece.portion)
+                mine = [one.portion for one in pieces if one.portion.table is piece.portion.table]
+                changed = dict.fromkeys(column for one in mine if one.keeps_left for column in one.changed)
+                self.database.make_copy_table(name, piece.portion, list(changed))
                 self._made.append(name)
 
     def listen(self) -> None:

@@ -207,7 +207,7 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
         if not source.is_complete:
             return 0, 0
         portions = source.portions(database.schema)
-        stages = [database.stage(portion, source) for portion in portions if portion.reference is None]
+        stages = [database.stage(portion, source) for portion in portions if portion.action == "delete"]
         with transaction(database, Mode.READ):
             standings = [database.stand(stage) for stage in stages]
     finally:

@@ -10,10 +10,12 @@ from typing import Protocol
 from yeldro.core.database import Database, KeySet, Mode, Row
 from yeldro.core.duplicates import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
 from yeldro.core.map import TableMap, make_map
+from yeldro.core.merging import find_merging, prepare_merging
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
-from yeldro.core.preview import Preview, Request, make_preview, sample_columns
+from yeldro.core.preview import Preview, Request, make_merging_preview, make_preview, sample_columns
+from yeldro.core.ranking import Ranking
 from yeldro.core.reach import Reach, find_reach, root_keys, tables_in_reach
 from yeldro.core.review import Review, make_review, read_removals, tables_in_review
 from yeldro.core.run import run_plan
@@ -96,9 +98,27 @@ def review(database: Database, text: str, dialect: str | None) -> Review:
 
 def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
     """Find groups of duplicates, in a transaction that cannot change anything."""
-    ranking = database.make_ranking(request.table)
+    ranking = database.make_ranking(request.grouping)
     with transaction(database, Mode.READ):
         return find_duplicates(database, request, ranking)
+
+
+@contextmanager
+def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[Iterator[Row]]:
+    """All rows of all groups: group, place and every column, streamed while the context is open."""
+    ranking = database.make_ranking(request.grouping)
+    with transaction(database, Mode.READ):
+        database.rank(ranking)
+        width = 2 + len(request.table.columns)
+        yield (row[:width] for row in database.ranked_rows(ranking, None))
+
+
+def merging(database: Database, request: DuplicatesRequest) -> Preview:
+    """Find duplicates, and what removing the surplus rows would touch, in a transaction that cannot change anything."""
+    job = _Merging(database, request)
+    job.prepare()
+    with transaction(database, Mode.READ):
+        return job.look(store=True)
 
 
 def proposals(database: Database, table: Table) -> list[Proposal]:
@@ -128,7 +148,20 @@ def delete(
     selection = _read(database, request)
     if selection.truncate and not database.abilities.rolls_back_truncate and (manner.rehearse or manner.ask_last):
         raise Refused(database.abilities.truncates, "So --truncate goes without --rehearse and --ask-last.")
-    run = _Deletion(database, request, manner, answers, selection, None if manner.rehearse else keeping)
+    return _run(database, _Deletion(database, request, selection), manner, answers, keeping)
+
+
+def dedupe(
+    database: Database, request: DuplicatesRequest, manner: Manner, answers: Answers, keeping: Keeping | None = None
+) -> RunResult:
+    """The same for surplus rows of duplicates: what hangs on them is moved first."""
+    return _run(database, _Merging(database, request), manner, answers, keeping)
+
+
+def _run(
+    database: Database, job: _Deletion | _Merging, manner: Manner, answers: Answers, keeping: Keeping | None
+) -> RunResult:
+    run = _Run(database, job, manner, answers, None if manner.rehearse else keeping)
     try:
         return carry_out(database, run.go, run.failed)
     except BaseException:
@@ -162,35 +195,79 @@ def carry_out(
 
 
 class _Deletion:
-    """One deletion. `begun` tells whether its writing transaction was opened."""
+    """What a deletion looks for."""
+
+    def __init__(self, database: Database, request: Request, selection: Selection) -> None:
+        self.database = database
+        self.request = request
+        self.selection = selection
+
+    def prepare(self) -> None:
+        """Make what looking inside a read-only transaction needs."""
+        found = tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
+        self.database.prepare_key_sets(found)
+
+    def look(self, *, store: bool) -> Preview:
+        """Look inside the open transaction. With `store` the rows can be compared with those of another look."""
+        reach = find_reach(self.database, self.selection, self.request.rules, store=store)
+        return make_preview(self.database, self.request, reach)
+
+    def find_fault(self) -> str:
+        """What is not as it should be after the run, beyond the tally; "" where all is."""
+        return ""
+
+
+class _Merging:
+    """What removing surplus rows looks for."""
+
+    def __init__(self, database: Database, request: DuplicatesRequest) -> None:
+        self.database = database
+        self.request = request
+        self.selection = request.grouping.selection
+        self._rankings: list[Ranking] = []
+
+    def prepare(self) -> None:
+        prepare_merging(self.database, self.request)
+        self._rankings.append(self.database.make_ranking(self.request.grouping))
+
+    def look(self, *, store: bool) -> Preview:
+        ranking = self._rankings.pop() if store else self.database.make_ranking(self.request.grouping)
+        found = find_duplicates(self.database, self.request, ranking)
+        self.ranking = ranking
+        return make_merging_preview(self.database, found, find_merging(self.database, self.request, ranking))
+
+    def find_fault(self) -> str:
+        left = self.database.count_left_groups(self.ranking)
+        return f"{left:,} groups of {self.request.table.label} still hold several rows" if left else ""
+
+
+class _Run:
+    """One run. `begun` tells whether its writing transaction was opened."""
 
     def __init__(
         self,
         database: Database,
-        request: Request,
+        job: _Deletion | _Merging,
         manner: Manner,
         answers: Answers,
-        selection: Selection,
         keeping: Keeping | None,
     ) -> None:
         self.database = database
-        self.request = request
+        self.job = job
         self.manner = manner
         self.answers = answers
-        self.selection = selection
         self.begun = False
         self.preview: Preview | None = None
-        self.keeper = Keeper(database, keeping, selection, answers.copying)
+        self.keeper = Keeper(database, keeping, job.selection, answers.copying)
 
     def go(self) -> RunResult:
-        alone = self.selection.table if self.selection.truncate else None
+        selection = self.job.selection
+        alone = selection.table if selection.truncate else None
         if not self.manner.ask_first and not self.keeper.comes_before:
             self._begin(alone)
             found = self._show(store=False)
             return self._ended_early(found) or self._finish(found)
-        self.database.prepare_key_sets(
-            tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
-        )
+        self.job.prepare()
         with transaction(self.database, Mode.READ):
             found = self._show(store=True)
         ended = self._ended_early(found)
@@ -200,16 +277,17 @@ class _Deletion:
             return RunResult(Outcome.DECLINED, found, status=Declined.status)
         self.keeper.prepare(found.reach)
         self._begin(alone)
-        fresh = find_reach(self.database, self.selection, self.request.rules)
-        came, went = (0, 0) if alone else _compare(self.database, found.reach, fresh)
-        if alone and fresh.matched != found.reach.matched:
-            came, went = max(0, fresh.matched - found.reach.matched), max(0, found.reach.matched - fresh.matched)
+        fresh = self.job.look(store=False)
+        came, went = (0, 0) if alone else _compare(self.database, found.reach, fresh.reach)
+        if alone and fresh.reach.matched != found.reach.matched:
+            came = max(0, fresh.reach.matched - found.reach.matched)
+            went = max(0, found.reach.matched - fresh.reach.matched)
         if came or went:
             self.database.rollback()
             self.keeper.drop()
             reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."
             return RunResult(Outcome.STOPPED, found, None, reason, "Look at the preview again.", Refused.status)
-        return self._finish(make_preview(self.database, self.request, fresh))
+        return self._finish(fresh)
 
     def _begin(self, alone: Table | None) -> None:
         self.keeper.listen()
@@ -217,8 +295,7 @@ class _Deletion:
         self.begun = True
 
     def _show(self, *, store: bool) -> Preview:
-        reach = find_reach(self.database, self.selection, self.request.rules, store=store)
-        self.preview = make_preview(self.database, self.request, reach)
+        self.preview = self.job.look(store=store)
         self.answers.show(self.preview)
         return self.preview
 
@@ -237,11 +314,12 @@ class _Deletion:
 
     def _finish(self, found: Preview) -> RunResult:
         self.keeper.keep(found)
-        self.keeper.is_final = self.selection.truncate and not self.database.abilities.rolls_back_truncate
+        self.keeper.is_final = self.job.selection.truncate and not self.database.abilities.rolls_back_truncate
         tally = run_plan(self.database, make_plan(found.reach, [scan.reference for scan in found.scanned]))
-        if not tally.balanced:
+        fault = f"The tally does not balance: {tally.fault}" if not tally.balanced else self.job.find_fault()
+        if fault:
             self.database.rollback()
-            reason = f"The tally does not balance: {tally.fault}."
+            reason = f"{fault}."
             run = self.keeper.rolled_back(reason, tally)
             outcome = Outcome.IN_DOUBT if self.keeper.is_final else Outcome.ROLLED_BACK
             return RunResult(outcome, found, tally, reason, status=Refused.status, run=run)
@@ -304,6 +382,8 @@ def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
     for cause in before.keys() & after.keys():
         (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
         more = database.count_beyond(new_keys, old_keys)
+        if new_keys.new:
+            more += database.count_otherwise(new_keys, old_keys)
         came, went = came + more, went + old_rows - (new_rows - more)
     return came, went
 
@@ -312,4 +392,5 @@ def _by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
     """The key sets by what they stand for: the table that loses rows, or the reference that is taken away."""
     causes: dict[object, tuple[KeySet, int]] = {keys.table: (keys, rows) for keys, rows in reach.deleted}
     causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
+    causes.update({(one.table, one.action): (one.keys, one.rows) for one in reach.changes})
     return causes

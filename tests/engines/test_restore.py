@@ -72,14 +72,14 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
         ["UPDATE notes SET weir_id = 3 WHERE id = 1"],
         [],
         0,
-        "1 rows of notes point elsewhere by now",
+        "1 rows of notes are not as the run left them",
         {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [2]},
     ),
     (
         ["DELETE FROM notes WHERE id = 1"],
         [],
         0,
-        "1 rows of notes that were detached are gone",
+        "1 rows of notes that the run changed are gone",
         {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [2]},
     ),
     (

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from tests.property.test_laws import server as server
 from tests.servers import Server
 from yeldro import workflow
-from yeldro.core.duplicates import Nulls, read_duplicates, split_rules
+from yeldro.core.duplicates import DuplicatesRequest, Nulls, read_duplicates, split_list
 from yeldro.core.selection import Asked
 
 Row = tuple[Any, ...]
@@ -64,9 +64,9 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
     database = server.open()
     try:
         asked = Asked("marks", all_rows=True)
-        rules = split_rules(", ".join(keep))
-        request = read_duplicates(database.schema, database.dialect, asked, same, rules, nulls, None)
-        found = workflow.duplicates(database, request)
+        rules = split_list(", ".join(keep))
+        grouping = read_duplicates(database.schema, database.dialect, asked, same, rules, nulls)
+        found = workflow.duplicates(database, DuplicatesRequest(grouping, None))
     finally:
         database.close()
     places = [NAMES.index(name) for name in same]

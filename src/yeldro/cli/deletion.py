@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 import sys
+from collections.abc import Callable
 from typing import Any
 
 import click
@@ -11,9 +12,9 @@ import click
 from yeldro import workflow
 from yeldro.cli.bar import Bar
 from yeldro.cli.place import find_database, find_records_folder
-from yeldro.cli.request import opened, quote_word, read_keeping, read_request
+from yeldro.cli.request import opened, quote_word, read_duplicates_request, read_keeping, read_request
 from yeldro.cli.screen import Screen
-from yeldro.core.database import Mode
+from yeldro.core.database import Database, Mode
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Action
@@ -21,10 +22,12 @@ from yeldro.core.restore import RestorePlan
 from yeldro.core.tally import Tally
 from yeldro.errors import OutputClosed, UsageError
 from yeldro.report.documents import make_run
+from yeldro.report.duplicates import render_merging
 from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.tally import render_ending, render_tally
+from yeldro.store.records import Keeping
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
 KEPT = "An exact copy is kept in {}; yeldro restore puts it back."
@@ -33,6 +36,31 @@ LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 
 def run_deletion(options: dict[str, Any]) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
+
+    def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
+        return workflow.delete(database, read_request(database, options), manner, person, keeping)
+
+    return _run("delete", options, work)
+
+
+def run_dedupe(options: dict[str, Any]) -> int:
+    """The same for the surplus rows of duplicates."""
+    if not options["same"] or not options["keep"]:
+        raise UsageError(
+            "dedupe needs --same and --keep: what makes rows the same, and which of them stays.",
+            f"yeldro duplicates {options['table']} shows what there is.",
+        )
+
+    def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
+        return workflow.dedupe(database, read_duplicates_request(database, options), manner, person, keeping)
+
+    return _run("dedupe", options, work)
+
+
+Work = Callable[[Database, workflow.Manner, "Person", Keeping], RunResult]
+
+
+def _run(kind: str, options: dict[str, Any], work: Work) -> int:
     screen = Screen(options["format"])
     if options["ask_last"] and (options["yes"] or options["rehearse"]):
         raise UsageError("--ask-last excludes --yes and --rehearse.")
@@ -53,12 +81,11 @@ def run_deletion(options: dict[str, Any]) -> int:
         warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else kept
     person = Person(screen, warning, "" if options["confirm"] == protected else protected)
     with opened(place, Mode.WRITE, options["wait"]) as database:
-        keeping = read_keeping(options, place.address)
-        result = workflow.delete(database, read_request(database, options), manner, person, keeping)
+        result = work(database, manner, person, read_keeping(kind, options, place.address))
     person.end()
     where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
-    tell(screen, "delete", result, back, asked_last=person.asked_last)
+    tell(screen, kind, result, back, asked_last=person.asked_last)
     return result.status
 
 
@@ -93,7 +120,8 @@ class Person:
 
     def show(self, preview: Preview) -> None:
         if self.screen.format == "text":
-            self.screen.show(render_preview(preview, self.screen.width, ""))
+            is_merging = preview.duplicates is not None
+            self.screen.show(render_merging(preview) if is_merging else render_preview(preview, self.screen.width, ""))
             if self.warning and preview.reach.matched and not preview.refusals:
                 self.screen.note(f"\n{self.warning}")
 
@@ -138,6 +166,12 @@ def _describe(preview: Preview) -> str:
     own = sum(p.rows for p in preview.reach.parts if p.action is Action.DELETE and p.table.label == label)
     detached = sum(part.rows for part in preview.reach.parts if part.action is Action.DETACH)
     text = f"Delete {count(own, 'row')} of {label}"
+    if preview.duplicates:
+        text = f"Delete {count(own, 'surplus row')} of {label}"
+    changes = preview.reach.changes
+    for verb, action in (("move", Action.MOVE), ("fill", Action.FILL)):
+        if rows := sum(change.rows - change.detached for change in changes if change.action is action):
+            text += f", {verb} {count(rows, 'row')}"
     if going:
         text += f" and {count(sum(part.rows for part in going), 'row')} of {count(len(going), 'other table')}"
     return text + (f", and detach {count(detached, 'row')}" if detached else "")

@@ -40,6 +40,103 @@ def archive_option() -> Callable[[Command], Command]:
     return click.option("--archive", metavar="DIR", help="The folder of the run records. Else yeldro-runs.")
 
 
+def run_options() -> Callable[[Command], Command]:
+    """The options of a command that changes rows: its limits, its manner, and what it keeps."""
+    return _together(
+        *_guard_options(),
+        click.option("--rehearse", is_flag=True, help="Do everything, show the tally, roll back."),
+        click.option("--yes", is_flag=True, help="Do not ask."),
+        click.option("--ask-last", is_flag=True, help="Ask with the tally in hand, while the transaction is open."),
+        archive_option(),
+        click.option("--archive-table", metavar="NAME", help="Keep the copy in new tables of the same database."),
+        click.option("--no-archive", is_flag=True, help="Keep no copy of the rows."),
+        click.option(
+            "--leave-out", multiple=True, metavar="COLS", help="Columns, or TABLE.COLUMN, that the copy goes without."
+        ),
+        click.option("--confirm", metavar="NAME", help="The name of a protected database, instead of typing it."),
+    )
+
+
+def _guard_options() -> list[Callable[[Any], Any]]:
+    return [
+        click.option("--expect", metavar="N|A..B", help="How many rows must match; of duplicates: be surplus."),
+        click.option("--max-rows", type=click.IntRange(min=0), metavar="N", help="Most rows of the whole reach."),
+        click.option(
+            "--max-share",
+            type=click.FloatRange(0, 100),
+            metavar="PERCENT",
+            help="Largest deleted share of any table.",
+        ),
+    ]
+
+
+def duplicates_options(*, guards: bool) -> Callable[[Command], Command]:
+    """The options that say which rows are the same, which of them stays, and what becomes of what hangs on the others.
+    `guards`: with the limits of a run."""
+    return _together(
+        click.argument("table", shell_complete=complete_table),
+        click.option(
+            "--same",
+            metavar="COLS",
+            shell_complete=complete_columns,
+            help="What makes them the same: columns or expressions; all: every column.",
+        ),
+        click.option(
+            "--ignore",
+            default="",
+            metavar="WHAT",
+            help="What does not count in texts: case, space, accents; with commas.",
+        ),
+        click.option(
+            "--nulls",
+            type=click.Choice(["different", "same"]),
+            default="different",
+            show_default=True,
+            help="Whether NULLs are the same.",
+        ),
+        click.option(
+            "--keep",
+            default="",
+            metavar="RULES",
+            help="Which row stays: fullest, newest COL, oldest COL, highest COL, lowest COL, where EXPR; with commas.",
+        ),
+        click.option("--where", multiple=True, metavar="EXPR", help="Look only at rows that meet a condition."),
+        click.option(
+            "-p",
+            "parameters",
+            multiple=True,
+            metavar="NAME[:TYPE]=VALUE",
+            help="A value for :NAME in a condition.",
+        ),
+        click.option(
+            "--dependents",
+            multiple=True,
+            metavar="[TABLE=]RULE",
+            help="What happens to dependents: move (default), delete, detach or stop; TABLE=delete drops those that"
+            " collide.",
+        ),
+        click.option(
+            "--fill",
+            is_flag=False,
+            flag_value="null",
+            type=click.Choice(["null", "blank"]),
+            help="Fill NULLs of the kept row, with blank empty texts too, from its surplus rows.",
+        ),
+        click.option("--then-unique", metavar="NAME", help="Then add the unique index that keeps duplicates out."),
+        click.option(
+            "--strict",
+            multiple=True,
+            is_flag=False,
+            flag_value="all",
+            metavar="[NAME]",
+            help="Cautions stop: all, or those named.",
+        ),
+        *(_guard_options() if guards else ()),
+        click.option("--groups", type=click.IntRange(min=0), default=10, show_default=True, help="Groups to show."),
+        click.option("--all", "all_groups", is_flag=True, help="Show every group."),
+    )
+
+
 def selection_options(*, needs_table: bool = True) -> Callable[[Command], Command]:
     """The options that choose rows and say what happens to dependents."""
     return _together(

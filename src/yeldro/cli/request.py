@@ -13,15 +13,24 @@ from typing import Any
 from yeldro.cli.place import find_records_folder
 from yeldro.core.cautions import read_strict
 from yeldro.core.database import Database, Mode
+from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates, split_list
 from yeldro.core.guards import Guards, read_expected
 from yeldro.core.preview import Request
-from yeldro.core.reach import read_rules
+from yeldro.core.reach import Rule, read_rules
 from yeldro.core.selection import Asked
 from yeldro.engines import open_database
 from yeldro.errors import UsageError
 from yeldro.store.config import Place
 from yeldro.store.key_file import open_key_file
 from yeldro.store.records import Keeping
+
+# The options that say what is asked for, in the order in which a person would type them.
+_IN_ORDER = (
+    *("--keys-from", "--found-in", "--not-found-in", "--on", "--orphans", "--order-by", "--limit", "--all-rows"),
+    *("--same", "--ignore", "--nulls", "--keep", "--dependents", "--fill", "--then-unique", "--truncate"),
+    *("--unparsed", "--strict", "--break-cycles", "--expect", "--max-rows", "--max-share"),
+)
+_USUAL = {"--nulls": "different"}
 
 
 @contextmanager
@@ -56,26 +65,48 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
         options["unparsed"],
         options["truncate"],
     )
-    expect = options.get("expect")
     return Request(
         asked,
         read_rules(options["dependents"], database.schema),
-        Guards(
-            read_expected(expect) if expect else None,
-            options.get("max_rows"),
-            options.get("max_share"),
-            read_strict(options["strict"]),
-        ),
+        _read_guards(options),
         tuple(name.strip() for text in options["show"] for name in text.split(",") if name.strip()),
         _read_sample(options["sample"]),
     )
 
 
-def read_keeping(options: dict[str, Any], address: str) -> Keeping:
+def read_duplicates_request(database: Database, options: dict[str, Any]) -> DuplicatesRequest:
+    """Turn the options of duplicates and dedupe into a request."""
+    asked = Asked(options["table"], options["where"], options["parameters"], all_rows=True)
+    keep = split_list(options["keep"])
+    ignore = [name.strip() for name in options["ignore"].split(",") if name.strip()]
+    grouping = read_duplicates(
+        database.schema, database.dialect, asked, split_list(options["same"]), keep, Nulls(options["nulls"]), ignore
+    )
+    return DuplicatesRequest(
+        grouping,
+        None if options["all_groups"] else options["groups"],
+        read_rules(options["dependents"], database.schema, Rule.MOVE),
+        _read_guards(options),
+        Filling(options["fill"]) if options["fill"] else None,
+        options["then_unique"] or "",
+    )
+
+
+def _read_guards(options: dict[str, Any]) -> Guards:
+    expect = options.get("expect")
+    return Guards(
+        read_expected(expect) if expect else None,
+        options.get("max_rows"),
+        options.get("max_share"),
+        read_strict(options["strict"]),
+    )
+
+
+def read_keeping(kind: str, options: dict[str, Any], address: str) -> Keeping:
     """Turn the options of a run that say what is kept into what the run needs."""
     if options["no_archive"] and (options["archive_table"] or options["leave_out"]):
         raise UsageError("--no-archive excludes --archive-table and --leave-out.")
-    facts = {"kind": "delete", "asked": make_line("delete", options), "address": full_address(address)}
+    facts = {"kind": kind, "asked": make_line(kind, options), "address": full_address(address)}
     return Keeping(
         find_records_folder(options["archive"]),
         not options["no_archive"],
@@ -103,19 +134,13 @@ def make_line(command: str, options: dict[str, Any]) -> str:
     words = ["yeldro", command, options["table"]]
     words += _pairs("--db", without_password(options["db"]) if options["db"] else None)
     for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
-        words += _pairs(name, options[key])
-    for name in ("--keys-from", "--found-in", "--not-found-in", "--on"):
-        words += _pairs(name, options[name[2:].replace("-", "_")])
-    words += ["--orphans"] if options["orphans"] else []
-    words += _pairs("--order-by", options["order_by"]) + _pairs("--limit", options["limit"])
-    words += ["--all-rows"] if options["all_rows"] else []
-    words += _pairs("--dependents", options["dependents"])
-    words += ["--truncate"] if options["truncate"] else []
-    words += ["--unparsed"] if options["unparsed"] else []
-    words += _pairs("--strict", options["strict"])
-    words += ["--break-cycles"] if options["break_cycles"] else []
-    for name in ("--expect", "--max-rows", "--max-share"):
-        words += _pairs(name, options.get(name[2:].replace("-", "_")))
+        words += _pairs(name, options.get(key))
+    for name in _IN_ORDER:
+        value = options.get(name[2:].replace("-", "_"))
+        if value is True or (name, value) == ("--fill", "null"):
+            words.append(name)
+        elif value not in (False, "", _USUAL.get(name)):
+            words += _pairs(name, value)
     return " ".join(map(quote_word, words))
 
 

@@ -26,10 +26,12 @@ class Form:
 class Portion:
     """The archived rows of one table that one action touched.
 
-    `columns` are the archived ones; `key` those that tell the rows apart for good, () where nothing does. `reference`
-    and `changed`, the columns that were cleared, belong to a detachment, which set them to their defaults where
-    `to_default`. `alike` is how many rows of the table looked like an archived one before the run, where there is no
-    key; `orphans` counts, by reference, rows that pointed at no row even then.
+    `columns` are the archived ones; `key` those that tell the rows apart for good, () where nothing does. `changed` are
+    the columns that rows which stayed got new values in: `reference` is the one that was taken away, which set them to
+    NULL, or to their defaults where `to_default`; where rows were moved or filled there is none, and what each column
+    was left with is archived too. `waits` are those of them that were NULL in the middle of the run. `alike` is how
+    many rows of the table looked like an archived one before the run, where there is no key; `orphans` counts, by
+    reference, rows that pointed at no row even then.
     """
 
     number: int
@@ -42,10 +44,23 @@ class Portion:
     to_default: bool = False
     alike: int | None = None
     orphans: Mapping[str, int] | None = None
+    action: str = "delete"
+    waits: tuple[str, ...] = ()
 
     @property
-    def action(self) -> str:
-        return "detach" if self.reference else "delete"
+    def keeps_left(self) -> bool:
+        """Whether each row's new values are archived too."""
+        return bool(self.changed) and self.reference is None
+
+    @property
+    def cells(self) -> tuple[tuple[str, str], ...]:
+        """The columns of a staged row, each with the column of the table that it has its type from."""
+        left = [(self.left(name), name) for name in self.changed] if self.keeps_left else []
+        return (*((name, name) for name in self.columns), *left)
+
+    def left(self, name: str) -> str:
+        """The name of what a column was left with."""
+        return f"yeldro_left_{self.table.column_names.index(name)}"
 
     @property
     def left_out(self) -> tuple[str, ...]:

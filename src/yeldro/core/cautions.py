@@ -106,6 +106,15 @@ def null_reference(table: Table, columns: Sequence[str], rows: int, *, found: bo
     )
 
 
+def case_blind_groups(table: Table, column: str, groups: int) -> Caution:
+    return Caution(
+        "case-blind",
+        f"{table.label}.{column}",
+        f"In {groups:,} groups the collation of {column} makes several spellings one. A unique index would too; look "
+        "at them, and add an expression to --same where they should stay apart.",
+    )
+
+
 def unindexed_check(reference: Reference, checks: int, rows: int) -> Caution:
     return Caution(
         "unindexed-reference",

@@ -38,14 +38,16 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
             form = database.find_form(column)
             if form.fault and column.name not in left_out.get(table, ()):
                 yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
-    detached = Counter(one.reference.child for one in reach.detached if not one.reference.child.lasting_keys)
+    changed = [*(one.reference.child for one in reach.detached), *(one.table for one in reach.changes)]
+    detached = Counter(table for table in changed if not table.lasting_keys)
     for table, references in detached.items():
         if references > 1:
-            yield f"{table.label} has no key, and {references} references of it go: nobody could tell which was whose."
+            yield f"{table.label} has no key, and {references} changes touch it: nobody could tell which was whose."
 
 
 def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Piece]:
-    """A piece for each table that loses rows, and one for each reference that is taken away."""
+    """A piece for each table that loses rows, one for each reference that is taken away, and one for each table whose
+    rows get new values."""
     pieces: list[Piece] = []
     for keys, rows in reach.deleted:
         if rows:
@@ -74,8 +76,25 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Pie
             treatment.columns,
             treatment.to_default,
             None if key else database.count_alike(detachment.keys, columns),
+            action="detach",
         )
         pieces.append(Piece(portion, detachment.keys))
+    for change in reach.changes:
+        columns, key = _kept(change.table, left_out), _find_key(database, change.keys, change.columns)
+        alike = None if key else database.count_alike(change.keys, columns)
+        number = len(pieces) + 1
+        portion = Portion(
+            number,
+            change.table,
+            columns,
+            change.rows,
+            key,
+            changed=change.columns,
+            alike=alike,
+            action=change.action,
+            waits=change.waits,
+        )
+        pieces.append(Piece(portion, change.keys))
     return pieces
 
 

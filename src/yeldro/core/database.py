@@ -10,7 +10,8 @@ from typing import Any, Protocol, TypeVar
 from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.condition import Condition
 from yeldro.core.keys import KeySet as KeySet
-from yeldro.core.ranking import Ranking, Rule
+from yeldro.core.keys import Mark as Mark
+from yeldro.core.ranking import Grouping, Ranking, Rule
 from yeldro.core.schema import Column, OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
@@ -230,11 +231,13 @@ class Database(Protocol):
         """Send primary keys to the database, a batch at a time, outside of any transaction. One may come twice."""
         ...
 
-    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+    def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """Called before a transaction is opened for reading: key sets of these tables may be asked for in it."""
         ...
 
-    def make_key_set(self, table: Table) -> KeySet: ...
+    def make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
+        """An empty key set; with `new`, with room for new values of these columns beside each row."""
+        ...
 
     def match(self, selection: Selection, into: KeySet) -> int:
         """Put the identities of the selected rows into an empty key set. Returns how many."""
@@ -296,23 +299,39 @@ class Database(Protocol):
         ...
 
     # Duplicates
-    def make_ranking(self, table: Table) -> Ranking:
+    def make_ranking(self, grouping: Grouping) -> Ranking:
         """An empty ranking, made before a transaction is opened for reading."""
         ...
 
-    def rank(
-        self,
-        ranking: Ranking,
-        selection: Selection,
-        same: Sequence[str],
-        rules: Sequence[Rule],
-        *,
-        without_nulls: bool,
-    ) -> int:
-        """Put the selected rows into a ranking that have the same values in the columns `same` as another one.
+    def rank(self, ranking: Ranking) -> int:
+        """Put the selected rows into a ranking that are the same as another one.
 
         Ties between the rules fall to the lowest identity. Returns how many rows there are.
         """
+        ...
+
+    def lock_ranked(self, ranking: Ranking) -> None:
+        """Keep others from changing the ranked rows until the end. Fails where somebody has since they were ranked."""
+        ...
+
+    def count_left_groups(self, ranking: Ranking) -> int:
+        """How many groups of several rows there are now."""
+        ...
+
+    def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
+        """In how many groups each rule decides, where those before it left several rows."""
+        ...
+
+    def count_choices(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
+        """In how many groups each rule alone tells rows apart."""
+        ...
+
+    def find_choices(self, ranking: Ranking, rule: Rule, groups: Sequence[int]) -> dict[int, int]:
+        """The place of the row that a rule alone would keep, for each of some groups."""
+        ...
+
+    def count_merged(self, ranking: Ranking, column: str) -> int:
+        """How many groups hold several spellings of a text that the column's collation makes one."""
         ...
 
     def count_groups(self, ranking: Ranking) -> tuple[int, int]:
@@ -327,14 +346,99 @@ class Database(Protocol):
         """The numbers of the first groups, in the order of what their rows have in common."""
         ...
 
-    def ranked_rows(self, ranking: Ranking, rules: Sequence[Rule], groups: Sequence[int]) -> Iterator[Row]:
-        """The rows of some groups: group, place, every column, then what each rule looked at."""
+    def ranked_rows(self, ranking: Ranking, groups: Sequence[int] | None) -> Iterator[Row]:
+        """The rows of some groups, or of all: group, place, every column, what makes them the same, what each rule
+        looked at."""
         ...
 
     def count_hanging(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
         """How many rows hang on the rows of some groups through a reference, by group and place."""
+        ...
+
+    # Rows that take the place of others
+    def pair(self, ranking: Ranking, into: KeySet) -> int:
+        """Put the surplus rows into an empty key set, each with the kept row's values where it has room for them."""
+        ...
+
+    def fill_kept(self, ranking: Ranking, into: KeySet, *, blanks: bool) -> int:
+        """Put the kept rows with a NULL, or with `blanks` an empty text, in one of the columns `into.new` into an empty
+        key set that some surplus row has a value for, with what each column will hold. Returns how many."""
+        ...
+
+    def leave(self, images: KeySet, reference: Reference, gone: KeySet) -> None:
+        """Let what a new value would point at a row that goes, or at the row itself, be NULL again."""
+        ...
+
+    def adopt(self, images: KeySet, others: KeySet) -> None:
+        """Let rows get the new values that they have in another set in columns that are not NULL now."""
+        ...
+
+    def count_kept(self, ranking: Ranking, keys: KeySet) -> int:
+        """How many kept rows are in a key set."""
+        ...
+
+    def clear(self, keys: KeySet) -> None:
+        """Empty a key set."""
+        ...
+
+    def remove(self, keys: KeySet, gone: KeySet) -> None:
+        """Take the rows out of a key set that are in another one of the same table."""
+        ...
+
+    def repoint(self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None) -> None:
+        """Let the new values of a reference that points at a row that goes point at the one that takes its place.
+
+        A row that would point at itself is taken off instead. One that points at a column which is NULL in that row
+        gets what will be `filled` in there, and waits.
+        """
+        ...
+
+    def count_images(self, images: KeySet) -> dict[Mark, int]:
+        """How many rows of each kind a set with new values has."""
+        ...
+
+    def count_shifted(self, images: KeySet, columns: Sequence[str]) -> int:
+        """How many rows get another value in one of these columns."""
+        ...
+
+    def count_still(self, reference: Reference, gone: KeySet, images: KeySet) -> int:
+        """How many rows would still point at a row that goes, although it was replaced."""
+        ...
+
+    def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
+        """How many rows with new values would hang on themselves through others. The first set with a row counts."""
+        ...
+
+    def find_collisions(self, images: KeySet, gone: KeySet, columns: Sequence[str], into: KeySet) -> int:
+        """Put the rows with new values that would have the same unique `columns` as another row that stays into a set,
+        each with the row that stays instead: one that has these values already, else the lowest key. Returns how many.
+        """
+        ...
+
+    def pass_on(self, gone: KeySet) -> int:
+        """Where a row that takes the place of another goes itself, let the one that takes its place do. Returns how
+        many that changed."""
+        ...
+
+    def list_pairs(self, keys: KeySet, limit: int) -> list[tuple[Row, Row]]:
+        """The identities of the first rows, and of those that take their place."""
+        ...
+
+    def count_otherwise(self, keys: KeySet, other: KeySet) -> int:
+        """How many rows of two sets have other new values in the one than in the other."""
+        ...
+
+    def change(self, images: KeySet, columns: Sequence[str], waits: Sequence[str] = (), *, late: bool = False) -> int:
+        """Give rows their new values in `columns`. Returns the database's own count.
+
+        Rows that wait get NULL in `waits`; with `late`, they alone get what they waited for.
+        """
+        ...
+
+    def count_changed(self, images: KeySet, columns: Sequence[str]) -> dict[Mark, int]:
+        """How many rows of each kind have their new values in `columns` now."""
         ...
 
     # Copying rows out, and putting them back
@@ -354,8 +458,9 @@ class Database(Protocol):
         """Copy rows into an archive, exactly those that the open transaction would delete. Returns how many."""
         ...
 
-    def make_copy_table(self, name: TableName, portion: Portion) -> None:
-        """Make an empty table with the columns of a portion, in the database itself."""
+    def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
+        """Make an empty table with the columns of a portion, in the database itself, and room for what the columns
+        `changed` were left with."""
         ...
 
     def drop_copy_table(self, name: TableName) -> None: ...
@@ -402,6 +507,10 @@ class Database(Protocol):
 
     def reattach(self, stage: Stage) -> int:
         """Give detached rows their references back where they are as the run left them. Returns how many."""
+        ...
+
+    def empty_waiting(self, stage: Stage) -> int:
+        """Let columns be NULL for now that waited for others in the run. Returns how many rows changed."""
         ...
 
     def count_whole(self, stage: Stage) -> int:
@@ -465,6 +574,10 @@ class Database(Protocol):
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """How many rows reference `parents` after these were deleted."""
+        ...
+
+    def count_lost(self, reference: Reference, parents: KeySet) -> int:
+        """The same, but for rows that another row took over."""
         ...
 
     def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:

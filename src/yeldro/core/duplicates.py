@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yeldro.core.condition import Condition, read_condition
 from yeldro.core.database import Database, Row
-from yeldro.core.ranking import Ranking, Rule, RuleKind
-from yeldro.core.schema import Reference, Schema, Table
-from yeldro.core.selection import Asked, Selection, read_selection
+from yeldro.core.guards import Guards
+from yeldro.core.ranking import Grouping, Ignored, Ranking, Rule, RuleKind, Same
+from yeldro.core.reach import MOVING, Rules
+from yeldro.core.schema import Family, Reference, Schema, Table
+from yeldro.core.selection import Asked, read_selection
 from yeldro.core.survey import find_distinct
 from yeldro.errors import UsageError
 
@@ -26,38 +28,55 @@ class Nulls(StrEnum):
     DIFFERENT = "different"
 
 
+class Filling(StrEnum):
+    """What of a kept row is filled from its surplus rows: its NULLs, or its empty texts too."""
+
+    NULLS = "null"
+    BLANKS = "blank"
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class DuplicatesRequest:
-    """`same` are the columns that make rows the same, `rules` which row of a group stays, first rule first."""
+    """Which duplicates are looked for, and what is to happen to them: `dependents` are the rules for what hangs on
+    the surplus rows. `groups` (None: all) only decides how many are shown."""
 
-    selection: Selection
-    same: tuple[str, ...]
-    rules: tuple[Rule, ...]
-    nulls: Nulls = Nulls.DIFFERENT
+    grouping: Grouping
     groups: int | None = 10
+    dependents: Rules = MOVING
+    guards: Guards = field(default_factory=Guards)
+    filling: Filling | None = None
+    unique_name: str = ""
 
     @property
     def table(self) -> Table:
-        return self.selection.table
+        return self.grouping.table
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Group:
     """One group, the row that stays first. `decided` is the rule that chose it, "" where nothing but the key did.
 
-    `differs` are the columns in which its rows are not all alike; `dependents` counts, for each row, what hangs on it,
-    by reference.
+    `values` are what its rows have in common, as the first of them writes it. `differs` are the columns in which its
+    rows are not all alike; `dependents` counts, for each row, what hangs on it, by reference. `choices` are, where
+    nobody chose rules, the place of the row that each rule would keep.
     """
 
+    values: tuple[object, ...]
     rows: tuple[Row, ...]
     decided: str
     differs: tuple[str, ...]
     dependents: tuple[dict[Reference, int], ...]
+    choices: Mapping[str, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Duplicates:
-    """`rows` are those of all groups together, `sizes` how many groups there are of each size, `listing` the first."""
+    """`rows` are those of all groups together, `sizes` how many groups there are of each size, `listing` the first.
+
+    `decisions` says of each rule in how many groups it decides: of those that were asked for, each where the rules
+    before it left several rows; else of those that could be. `merged` counts the groups in which a column's collation
+    makes several spellings one.
+    """
 
     database: str
     request: DuplicatesRequest
@@ -65,6 +84,8 @@ class Duplicates:
     rows: int
     sizes: tuple[tuple[int, int], ...]
     listing: tuple[Group, ...]
+    decisions: tuple[tuple[Rule, int], ...] = ()
+    merged: tuple[tuple[str, int], ...] = ()
 
     @property
     def surplus(self) -> int:
@@ -93,26 +114,53 @@ def read_duplicates(
     dialect: str,
     asked: Asked,
     same: Sequence[str],
-    keep: Sequence[str],
-    nulls: Nulls,
-    groups: int | None,
-) -> DuplicatesRequest:
+    keep: Sequence[str] = (),
+    nulls: Nulls = Nulls.DIFFERENT,
+    ignore: Sequence[str] = (),
+) -> Grouping:
     """Read what was asked for; `all` for rows alike in every column. UsageError for what cannot be right."""
     selection = read_selection(asked, schema, dialect)
     table = selection.table
     if not table.identity:
         raise UsageError(f"Nothing tells the rows of {table.label} apart.", "Give it a key without NULLs.")
-    rules = tuple(_read_rule(text, table, dialect) for text in keep)
+    if selection.view:
+        raise UsageError(f"{asked.table} is a view.", f"Name the table itself: {table.label}.")
+    ignored = frozenset(map(_read_ignored, ignore))
     if list(same) == ["all"] and "all" not in table.column_names:
-        return DuplicatesRequest(selection, table.column_names, rules, Nulls.SAME, groups)
-    columns = tuple(table.find_column(name).name for name in same)
-    if not columns:
+        same, nulls = table.column_names, Nulls.SAME
+        parts = [_read_column(name, table, ignored) for name in same]
+    else:
+        parts = [_read_same(text, table, dialect, ignored) for text in same]
+    if not parts:
         raise UsageError("--same names no column.", "It is --same COL,COL.")
-    return DuplicatesRequest(selection, columns, rules, nulls, groups)
+    rules = tuple(_read_rule(text, table, dialect) for text in keep)
+    return Grouping(selection, tuple(parts), rules, nulls is Nulls.DIFFERENT)
 
 
-def split_rules(text: str) -> list[str]:
-    """Cut `--keep` at its commas, but not within brackets or quotes: a condition may hold some."""
+def _read_ignored(text: str) -> Ignored:
+    if text not in list(Ignored):
+        raise UsageError(f"--ignore {text!r} is nothing that can be ignored.", f"There are: {', '.join(Ignored)}.")
+    return Ignored(text)
+
+
+def _read_column(name: str, table: Table, ignored: frozenset[Ignored]) -> Same:
+    is_text = table.column(name).family is Family.TEXT
+    return Same(name, name, ignored=ignored if is_text else frozenset())
+
+
+def _read_same(text: str, table: Table, dialect: str, ignored: frozenset[Ignored]) -> Same:
+    """A column by its name, else an expression over the table's columns."""
+    name = re.sub(r'^"(.*)"$', r"\1", text)
+    if name in table.column_names or re.fullmatch(r"\w+", name):
+        return _read_column(table.find_column(name).name, table, ignored)
+    expression = read_condition(text, table, dialect, {}, "--same")
+    if not expression.columns:
+        raise UsageError(f"--same {text!r} names no column of {table.label}.")
+    return Same(text, expression=expression, ignored=ignored)
+
+
+def split_list(text: str) -> list[str]:
+    """Cut an option at its commas, but not within brackets or quotes: an expression may hold some."""
     parts, depth, quote = [""], 0, ""
     for letter in text:
         if quote:
@@ -145,40 +193,71 @@ def _read_rule(text: str, table: Table, dialect: str) -> Rule:
 
 def find_duplicates(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Duplicates:
     """Rank the rows of every group inside the open transaction, and look at the first groups."""
-    without_nulls = request.nulls is Nulls.DIFFERENT
-    database.rank(ranking, request.selection, request.same, request.rules, without_nulls=without_nulls)
+    grouping = request.grouping
+    database.rank(ranking)
     groups, rows = database.count_groups(ranking)
+    rules = grouping.rules or tuple(_possible_rules(request.table, grouping))
+    decisions: Sequence[int] = []
+    if groups:
+        decisions = (database.count_decisions if grouping.rules else database.count_choices)(ranking, rules)
+    merged = [(name, database.count_merged(ranking, name)) for name in grouping.exact_texts if groups]
     return Duplicates(
         database.name,
         request,
         groups,
         rows,
         tuple(database.count_sizes(ranking)),
-        tuple(_list_groups(database, request, ranking)),
+        tuple(_list_groups(database, request, ranking, rules if groups else ())),
+        tuple(zip(rules, decisions, strict=False)),
+        tuple((name, found) for name, found in merged if found),
     )
 
 
-def _list_groups(database: Database, request: DuplicatesRequest, ranking: Ranking) -> list[Group]:
+def _possible_rules(table: Table, grouping: Grouping) -> Iterator[Rule]:
+    """What somebody who has not chosen yet may want: the fullest row, the latest, the highest and the lowest."""
+    common = {one.column for one in grouping.same}
+    yield Rule("fullest", RuleKind.FULLEST)
+    free = [column for column in table.columns if column.name not in common]
+    linking = {name for key in table.lasting_keys[:1] for name in key}
+    for column in free:
+        if column.family in (Family.DATE, Family.TIMESTAMP):
+            yield from (Rule(f"{kind} {column.name}", kind, column.name) for kind in (RuleKind.NEWEST, RuleKind.OLDEST))
+        elif column.family in (Family.INTEGER, Family.NUMBER) and column.name not in linking:
+            yield from (
+                Rule(f"{kind} {column.name}", kind, column.name) for kind in (RuleKind.HIGHEST, RuleKind.LOWEST)
+            )
+
+
+def _list_groups(
+    database: Database, request: DuplicatesRequest, ranking: Ranking, rules: Sequence[Rule]
+) -> list[Group]:
     numbers = database.first_groups(ranking, request.groups)
-    names = request.table.column_names
-    width = len(names)
+    grouping, names = request.grouping, request.table.column_names
+    width = len(names) + len(grouping.same)
     references = [one for one in database.schema.incoming(request.table) if not one.broken]
     hanging = {reference: database.count_hanging(ranking, reference, numbers) for reference in references}
-    rows: dict[int, list[Row]] = {}
-    for number, _, *cells in database.ranked_rows(ranking, request.rules, numbers):
-        rows.setdefault(number, []).append(tuple(cells))
+    choices = {} if grouping.rules else {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
+    rows: dict[int, list[Row]] = {number: [] for number in numbers}
+    for number, _, *cells in database.ranked_rows(ranking, numbers):
+        rows[number].append(tuple(cells))
     listing = []
     for number, members in rows.items():
         values = [row[width:] for row in members]
         decided = next(
-            (rule.text for place, rule in enumerate(request.rules) if values[0][place] != values[1][place]), ""
+            (rule.text for place, rule in enumerate(grouping.rules) if values[0][place] != values[1][place]), ""
         )
         differs = tuple(name for place, name in enumerate(names) if len({_cell(row[place]) for row in members}) > 1)
         dependents = tuple(
             {reference: found for reference in references if (found := hanging[reference].get((number, place), 0))}
             for place in range(1, len(members) + 1)
         )
-        listing.append(Group(tuple(row[:width] for row in members), decided, differs, dependents))
+        first = members[0]
+        common = tuple(
+            first[names.index(one.column) if one.column else len(names) + place]
+            for place, one in enumerate(grouping.same)
+        )
+        chosen = {text: found[number] for text, found in choices.items()}
+        listing.append(Group(common, tuple(row[: len(names)] for row in members), decided, differs, dependents, chosen))
     return listing
 
 

@@ -9,6 +9,7 @@ from yeldro.core.cautions import (
     WHOLE_IS_MEANT,
     WHOLE_IS_NOT,
     Caution,
+    case_blind_groups,
     find_schema_cautions,
     null_reference,
     ties_at_limit,
@@ -18,6 +19,7 @@ from yeldro.core.cautions import (
 )
 from yeldro.core.database import Database, Row
 from yeldro.core.doubts import find_doubts
+from yeldro.core.duplicates import Duplicates
 from yeldro.core.guards import Guards
 from yeldro.core.hints import Part, find_hints, find_parts
 from yeldro.core.reach import Action, Reach, Rules, root_keys
@@ -56,7 +58,8 @@ class Scan:
 class Preview:
     """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change.
 
-    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them.
+    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them. `duplicates` are those
+    whose surplus rows would go.
     """
 
     database: str
@@ -70,6 +73,7 @@ class Preview:
     parts: tuple[Part, ...] = ()
     hints: tuple[str, ...] = ()
     scanned: tuple[Scan, ...] = ()
+    duplicates: Duplicates | None = None
 
     @property
     def selection(self) -> Selection:
@@ -97,6 +101,17 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
         scanned,
     )
+
+
+def make_merging_preview(database: Database, found: Duplicates, reach: Reach) -> Preview:
+    """Look at the reach of surplus rows, whose key sets stand in the open transaction."""
+    request = found.request
+    scanned = tuple(_find_scanned(database, reach))
+    merged = [case_blind_groups(request.table, name, groups) for name, groups in found.merged]
+    cautions = (*merged, *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned))
+    cautions = (*cautions, *_table_cautions(database, reach))
+    refusals = tuple(_refusals(database, request.guards, reach, cautions, "surplus rows"))
+    return Preview(database.name, reach, (), (), 0, (), cautions, refusals, scanned=scanned, duplicates=found)
 
 
 def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]:
@@ -140,17 +155,24 @@ def _cautions(database: Database, request: Request, reach: Reach, scanned: Seque
             yield null_reference(reach.selection.table, match.columns, rows, found=match.found)
     for scan in scanned:
         yield unindexed_check(scan.reference, scan.checks, scan.rows)
+    yield from _table_cautions(database, reach)
+
+
+def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
     touched = dict.fromkeys(part.table for part in reach.parts if part.rows)
     for table in touched:
         for caution in find_schema_cautions(database.schema, table):
-            if caution.name in _OF_TABLES or (caution.name == "no-key" and table is selection.table):
+            if caution.name in _OF_TABLES or (caution.name == "no-key" and table is reach.selection.table):
                 yield caution
 
 
-def _refusals(database: Database, guards: Guards, reach: Reach, cautions: Sequence[Caution]) -> Iterator[str]:
+def _refusals(
+    database: Database, guards: Guards, reach: Reach, cautions: Sequence[Caution], what: str = "rows"
+) -> Iterator[str]:
     label = reach.selection.table.label
     if guards.expect and not guards.expect.holds(reach.matched):
-        yield f"{guards.expect} rows of {label} were expected, {reach.matched:,} match."
+        found = f"{reach.matched:,} match" if what == "rows" else f"there are {reach.matched:,}"
+        yield f"{guards.expect} {what} of {label} were expected, {found}."
     if _is_whole_table(reach):
         yield f"All {reach.matched:,} rows of {label} match; say --all-rows if that is meant."
     for stop in reach.stops:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yeldro.core.database import Abilities, Database, KeySet
+from yeldro.core.database import Abilities, Database, KeySet, Row
 from yeldro.core.graph import find_components, find_cycle
 from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
@@ -19,14 +19,17 @@ class Rule(StrEnum):
     DECLARED = "declared"
     DELETE = "delete"
     DETACH = "detach"
+    MOVE = "move"
     STOP = "stop"
 
 
 class Action(StrEnum):
-    """What happens to a row of the reach."""
+    """What happens to a row of the reach. To move is to point its reference at a kept row."""
 
     DELETE = "delete"
     DETACH = "detach"
+    MOVE = "move"
+    FILL = "fill"
     STOP = "stop"
 
 
@@ -40,6 +43,8 @@ class Rules:
     def treatment(self, reference: Reference) -> Treatment:
         """What this reference means for its rows when what they point at goes."""
         rule = self.tables.get(reference.child.name, self.default)
+        if rule is Rule.MOVE or self.drops(reference.child):
+            return Treatment(Action.MOVE)
         if rule is Rule.DECLARED:
             return _declared(reference)
         if rule is Rule.DELETE:
@@ -52,17 +57,28 @@ class Rules:
             return Treatment(Action.STOP, reason="it cannot be detached: no column of the reference may be NULL")
         return Treatment(Action.DETACH, reference.nullable_columns)
 
+    def drops(self, table: Table) -> bool:
+        """Whether rows that cannot be moved to a kept row, because they would be duplicates there, are dropped."""
+        return self.default is Rule.MOVE and self.tables.get(table.name) is Rule.DELETE
 
-def read_rules(texts: Sequence[str], schema: Schema) -> Rules:
-    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or table."""
+
+MOVING = Rules(Rule.MOVE)
+
+
+def read_rules(texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED) -> Rules:
+    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or table.
+
+    `usual` is the rule where none is given: rows are moved where there are kept rows to move them to, and only there.
+    """
     default: Rule | None = None
     tables: dict[TableName, Rule] = {}
+    known = [rule for rule in Rule if rule not in (Rule.DECLARED, Rule.MOVE) or rule is usual]
     for text in texts:
         name, equals, word = text.rpartition("=")
-        if word not in list(Rule):
+        if word not in known:
             raise UsageError(
                 f"--dependents {text!r} has no known rule.",
-                f"The rules are: {', '.join(Rule)}; or TABLE=RULE.",
+                f"The rules are: {', '.join(known)}; or TABLE=RULE.",
             )
         if equals:
             tables[schema.find_table(name).name] = Rule(word)
@@ -70,7 +86,9 @@ def read_rules(texts: Sequence[str], schema: Schema) -> Rules:
             raise UsageError(f"--dependents was given both as {default} and as {word}.")
         else:
             default = Rule(word)
-    return Rules(default or Rule.DECLARED, tables)
+    if usual is Rule.MOVE and default not in (None, usual) and usual in tables.values():
+        raise UsageError(f"--dependents TABLE=move does not go with --dependents {default}.")
+    return Rules(default or usual, tables)
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,6 +123,41 @@ class Detachment:
     treatment: Treatment
     keys: KeySet
     rows: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Change:
+    """Rows that stay and get new values, which stand beside their keys: those that are moved, or those that are filled.
+
+    `columns` are those that change. Of the `rows`, `detached` are only taken off: they would have pointed at
+    themselves. `waiting` rows leave the columns `waits` empty until the rows that go are gone, and what they will point
+    at is filled in.
+    """
+
+    action: Action
+    keys: KeySet
+    columns: tuple[str, ...]
+    rows: int
+    via: tuple[Reference, ...] = ()
+    detached: int = 0
+    waiting: int = 0
+    waits: tuple[str, ...] = ()
+
+    @property
+    def table(self) -> Table:
+        return self.keys.table
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Collision:
+    """Moved rows of `table` that would have the same values in unique `columns` as another row, with some of the pairs:
+    the key of the one that collides, and that of the other. They are `dropped`, or else forbid the run."""
+
+    table: Table
+    columns: tuple[str, ...]
+    rows: int
+    pairs: tuple[tuple[Row, Row], ...]
+    dropped: bool
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -147,6 +200,8 @@ class Reach:
     late: tuple[Reference, ...]
     parts: tuple[Part, ...]
     stops: tuple[Stop, ...]
+    changes: tuple[Change, ...] = ()
+    collisions: tuple[Collision, ...] = ()
 
     @property
     def rows(self) -> int:
@@ -167,11 +222,11 @@ def find_reach(database: Database, selection: Selection, rules: Rules, *, store:
 
     With `store` every row's key is stored, so that the reach can be compared with a later one.
     """
-    search = _Search(database, rules, store)
+    search = Search(database, rules, store)
     matched = search.begin(selection)
     search.follow()
     detached = tuple(search.find_detachments())
-    order = _find_order(search.sets, database.schema, database.abilities)
+    order = find_order(search.sets, database.schema, database.abilities)
     return Reach(
         selection,
         matched,
@@ -190,7 +245,7 @@ def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = 
     reference that may be taken away."""
     treatments = [(reference, rules.treatment(reference).action) for reference in schema.references]
     edges = [(r.parent.name, r.child.name) for r, action in treatments if action is Action.DELETE and not r.broken]
-    reached = _reachable(root.name, edges)
+    reached = reachable(root.name, edges)
     detached = [r.child for r, action in treatments if action is Action.DETACH and r.parent.name in set(reached)]
     leaves = {} if store else _find_leaves(schema, root, reached, rules)
     return [
@@ -214,7 +269,7 @@ def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: R
     return leaves
 
 
-class _Search:
+class Search:
     """The state of one search: a key set for each table that loses rows, filled from the parents down."""
 
     def __init__(self, database: Database, rules: Rules, store: bool) -> None:
@@ -246,9 +301,9 @@ class _Search:
             if not reference.broken and self.rules.treatment(reference).action is Action.DELETE
         ]
         edges = [(reference.parent.name, reference.child.name) for reference in deleting]
-        reachable = _reachable(self.root.name, edges)
-        leaves = {} if self.store else _find_leaves(self.schema, self.root, reachable, self.rules)
-        for component in find_components(reachable, edges):
+        reached = reachable(self.root.name, edges)
+        leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
+        for component in find_components(reached, edges):
             if component[0] in leaves:
                 continue
             members = set(component)
@@ -412,7 +467,7 @@ def _lift(reference: Reference) -> str:
     return " or ".join(f"--dependents {reference.child.label}={choice}" for choice in choices)
 
 
-def _reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list[TableName]:
+def reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list[TableName]:
     found = {root: None}
     waiting = [root]
     while waiting:
@@ -425,7 +480,7 @@ def _reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> lis
 
 
 @dataclass(frozen=True, slots=True)
-class _Order:
+class DeletionOrder:
     """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end; `knots` forbid it."""
 
     tables: list[TableName]
@@ -434,7 +489,7 @@ class _Order:
     knots: list[Reference]
 
 
-def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities) -> _Order:
+def find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities) -> DeletionOrder:
     """The order in which tables can lose their rows.
 
     A circle of tables is opened at a nullable reference, or else at the one whose own rule does least.
@@ -458,7 +513,7 @@ def _find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abi
     rest = [reference for reference in references if reference not in links]
     knots = [reference for reference in stuck if _is_knotted(reference, names, rest, abilities.circle_rules)]
     order = [name for part in find_components(names, _edges(left)) for name in part]
-    return _Order(order, links, late + stuck, knots)
+    return DeletionOrder(order, links, late + stuck, knots)
 
 
 def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:

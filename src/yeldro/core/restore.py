@@ -26,13 +26,14 @@ class RestorePart:
         return self.stage.table
 
     @property
-    def is_detachment(self) -> bool:
-        return self.stage.portion.reference is not None
+    def is_change(self) -> bool:
+        """Whether its rows stayed, and were detached, moved or filled."""
+        return self.stage.portion.action != "delete"
 
     @property
     def to_do(self) -> int:
         """How many rows get their old selves back."""
-        return self.standing.back if self.is_detachment else self.standing.absent
+        return self.standing.back if self.is_change else self.standing.absent
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -51,7 +52,7 @@ class RestorePlan:
 
     @property
     def inserted(self) -> int:
-        return sum(part.to_do for part in self.parts if not part.is_detachment)
+        return sum(part.to_do for part in self.parts if not part.is_change)
 
     def figures(self) -> list[tuple[int, Standing]]:
         return [(part.stage.portion.number, part.standing) for part in self.parts]
@@ -64,16 +65,15 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
     """
     chosen = 0
     kept = {stage.portion.number: database.make_staged_set(stage) for stage in stages}
-    back = {stage.table: kept[stage.portion.number] for stage in stages if not stage.portion.reference}
+    back = {stage.table: kept[stage.portion.number] for stage in stages if stage.portion.action == "delete"}
     for stage in stages:
-        if stage.table is root and not stage.portion.reference:
+        if stage.table is root and stage.portion.action == "delete":
             chosen = database.pull_staged(stage, back[root], None, listed)
     added = 1
     while added:
         added = 0
         for stage in stages:
-            own = stage.portion.reference
-            for reference in [own] if own else database.schema.outgoing(stage.table):
+            for reference in _find_links(database, stage):
                 if reference.parent in back and not reference.broken:
                     into = kept[stage.portion.number]
                     added += database.pull_staged(stage, into, reference, back[reference.parent])
@@ -84,7 +84,7 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
 
 def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool) -> RestorePlan:
     """Look at staged rows, in an open transaction."""
-    back = [stage for stage in stages if stage.portion.reference is None]
+    back = [stage for stage in stages if stage.portion.action == "delete"]
     ordered = [
         *(stage for group in _in_order(database, back) for stage in group),
         *(s for s in stages if s not in back),
@@ -92,7 +92,7 @@ def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, 
     parts = []
     for stage in ordered:
         standing = database.stand(stage)
-        wanted = standing.back if stage.portion.reference else standing.absent
+        wanted = standing.absent if stage in back else standing.back
         parentless = dict(_find_parentless(database, stage, back)) if wanted else {}
         parts.append(RestorePart(stage, standing, parentless))
     return RestorePlan(
@@ -102,6 +102,15 @@ def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, 
         tuple(note for part in parts for note in _notes(part, keep_differing)),
         tuple(refusal for part in parts for refusal in _refusals(part, keep_differing)),
     )
+
+
+def _find_links(database: Database, stage: Stage) -> Sequence[Reference]:
+    """The references that come back with staged rows."""
+    portion = stage.portion
+    if portion.reference:
+        return [portion.reference]
+    found = database.schema.outgoing(stage.table)
+    return [one for one in found if not portion.changed or set(one.columns) & set(portion.changed)]
 
 
 def _in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
@@ -114,8 +123,7 @@ def _in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
 def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) -> Iterator[tuple[Reference, int]]:
     """References of the staged rows that would point at nothing, beyond those that did so before the run."""
     portion = stage.portion
-    references = [portion.reference] if portion.reference else database.schema.outgoing(stage.table)
-    for reference in references:
+    for reference in _find_links(database, stage):
         if reference.broken or not set(reference.columns) <= set(portion.columns):
             continue
         parents = [other for other in stages if other.table is reference.parent]
@@ -126,20 +134,20 @@ def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) 
 
 def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     portion, standing, label = part.stage.portion, part.standing, part.table.label
-    if part.is_detachment and standing.differing:
-        yield f"{standing.differing:,} rows of {label} point elsewhere by now; they are left alone."
-    if part.is_detachment and standing.absent:
-        yield f"{standing.absent:,} rows of {label} that were detached are gone; they are left alone."
-    if not part.is_detachment and standing.differing and keep_differing:
+    if part.is_change and standing.differing:
+        yield f"{standing.differing:,} rows of {label} are not as the run left them; they are left alone."
+    if part.is_change and standing.absent:
+        yield f"{standing.absent:,} rows of {label} that the run changed are gone; they are left alone."
+    if not part.is_change and standing.differing and keep_differing:
         yield f"{standing.differing:,} rows of {label} are there with other values; they are left alone."
-    if portion.left_out and not part.is_detachment and standing.absent:
+    if portion.left_out and not part.is_change and standing.absent:
         for name in portion.left_out:
             yield f"{label}.{name} is not in the archive: it comes back as its default."
 
 
 def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     portion, standing, label = part.stage.portion, part.standing, part.table.label
-    if part.is_detachment:
+    if part.is_change:
         differing = 0 if part.stage.key else standing.rows - standing.same - standing.back
     else:
         differing = standing.differing if part.stage.key else standing.there - standing.same
@@ -154,7 +162,7 @@ def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     for reference, rows in part.parentless.items():
         if rows > (portion.orphans or {}).get(str(reference), 0):
             yield f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are gone ({reference})."
-    if portion.left_out and not part.is_detachment and standing.absent:
+    if portion.left_out and not part.is_change and standing.absent:
         for name in portion.left_out:
             column = part.table.column(name)
             if not (column.nullable or column.default or column.generated):
@@ -162,9 +170,12 @@ def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
 
 
 def run_restore(database: Database, plan: RestorePlan) -> Tally:
-    """Put the rows back, then prove it. The caller commits only a balanced tally."""
-    back = {part.stage: part for part in plan.parts if not part.is_detachment and part.to_do}
-    again = [part for part in plan.parts if part.is_detachment and part.to_do]
+    """Put the rows back, then prove it. The caller commits only a balanced tally.
+
+    A kept row gives back what was filled in before the rows come back that it was taken from.
+    """
+    back = {part.stage: part for part in plan.parts if not part.is_change and part.to_do}
+    again = [part for part in plan.parts if part.is_change and (part.to_do or part.stage.portion.waits)]
     for stage, part in back.items():
         if part.standing.there:
             database.keep_absent(stage)
@@ -175,18 +186,22 @@ def run_restore(database: Database, plan: RestorePlan) -> Tally:
     touched.update(dict.fromkeys(effect.table for effect in effects))
     before = {table: database.count_rows(table) for table in touched}
     start = database.find_changes()
+    emptied = sum(database.empty_waiting(part.stage) for part in again if part.stage.portion.waits)
+    filled = [part for part in again if part.stage.portion.action == "fill"]
+    reattached = {part: database.reattach(part.stage) for part in filled}
     inserted: dict[Table, int] = {}
     for group in _in_order(database, list(back)):
         counts = [database.insert(group[0])] if len(group) == 1 else database.insert_together(group)
         inserted.update(zip((stage.table for stage in group), counts, strict=True))
-    reattached = {part: database.reattach(part.stage) for part in again}
+    reattached.update((part, database.reattach(part.stage)) for part in again if part not in filled)
     database.force_checks()
     changed = database.find_changes().since(start)
     for table in find_strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
     lines = [_account(database, table, rows, back, reattached, effects) for table, rows in before.items()]
-    explained = sum(inserted.values()) + sum(reattached.values()) + sum(line.inserted_by_triggers for line in lines)
+    explained = sum(inserted.values()) + sum(reattached.values()) + emptied
+    explained += sum(line.inserted_by_triggers for line in lines)
     database.advance_counters(list(back))
     return Tally(tuple(lines), changed.total, explained, (), tuple(find_causes(effects, before, "INSERT|UPDATE")))
 

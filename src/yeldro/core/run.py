@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
-from yeldro.core.database import Changes, Database, Effect, TableChanges
+from yeldro.core.database import Changes, Database, Effect, Mark, TableChanges
 from yeldro.core.plan import Plan, Step, Verb
 from yeldro.core.reach import Action, Reach
 from yeldro.core.schema import Table
@@ -80,6 +80,8 @@ def _perform(database: Database, step: Step) -> int:
         return database.delete(step.keys)
     if step.verb is Verb.TRUNCATE:
         return database.truncate(step.table)
+    if step.verb in (Verb.MOVE, Verb.FILL, Verb.ARRIVE):
+        return database.change(step.keys, step.columns, step.waits, late=step.verb is Verb.ARRIVE)
     assert step.reference is not None
     if step.verb is Verb.UNLINK:
         return database.unlink(step.reference, step.keys)
@@ -89,7 +91,7 @@ def _perform(database: Database, step: Step) -> int:
 def _effects(database: Database, step: Step) -> tuple[Effect, ...]:
     if step.verb is Verb.TRUNCATE and not database.abilities.rolls_back_truncate:
         return ()  # it runs no triggers, and no other table may be looked at meanwhile
-    return database.find_effects(step.table, step.columns if step.reference else None)
+    return database.find_effects(step.table, step.columns if step.columns else None)
 
 
 def _touched(reach: Reach, effects: Iterable[Effect]) -> list[Table]:
@@ -102,7 +104,9 @@ def _find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
     found: dict[Table, int] = {}
     for keys, _ in reach.deleted:
         for reference in database.schema.incoming(keys.table):
-            if not reference.broken and (rows := database.count_left(reference, keys)):
+            handed_over = {name for change in reach.changes if change.action is Action.FILL for name in change.columns}
+            count = database.count_lost if handed_over & set(reference.referred) else database.count_left
+            if not reference.broken and (rows := count(reference, keys)):
                 found[reference.child] = found.get(reference.child, 0) + rows
     for detachment in reach.detached:
         if detachment.treatment.to_default:
@@ -131,9 +135,20 @@ def _account(
             # Rows that hang on others are there while they point at what is gone, which was counted already.
             left = 0 if is_gone else dangling if keys.hangs else database.count_present(keys)
             deleted = rows - left
+    to_move = moved = to_fill = filled = 0
     for part in reach.parts:
         if part.table is table and part.action is Action.DETACH:
-            to_detach = detached = part.rows
+            to_detach += part.rows
+    detached = to_detach
+    for change in reach.changes:
+        if change.table is table:
+            found = database.count_changed(change.keys, change.columns)
+            if change.action is Action.FILL:
+                to_fill, filled = change.rows, sum(found.values())
+            else:
+                to_move = change.rows - change.detached
+                detached -= change.detached - found.pop(Mark.DETACHED, 0)
+                moved = sum(found.values())
     for detachment in reach.detached:
         if detachment.reference.child is table:
             treatment = detachment.treatment
@@ -143,7 +158,21 @@ def _account(
             detached -= detachment.rows - cleared
     after = database.count_rows(table)
     inserted = counted.inserted if counted else max(0, after - (before - deleted)) if may_insert else 0
-    return Line(table, before, after, to_delete, to_detach, deleted, detached, inserted, dangling)
+    return Line(
+        table,
+        before,
+        after,
+        to_delete,
+        to_detach,
+        deleted,
+        detached,
+        inserted,
+        dangling,
+        to_move=to_move,
+        moved=moved,
+        to_fill=to_fill,
+        filled=filled,
+    )
 
 
 def find_causes(effects: Iterable[Effect], tables: Iterable[Table], events: str = "DELETE|UPDATE") -> Iterable[str]:

@@ -26,10 +26,14 @@ class Line:
     to_restore: int = 0
     inserted: int = 0
     reattached: int = 0
+    to_move: int = 0
+    moved: int = 0
+    to_fill: int = 0
+    filled: int = 0
 
     @property
     def expected(self) -> int:
-        return self.to_delete + self.to_detach + self.to_restore
+        return self.to_delete + self.to_detach + self.to_move + self.to_fill + self.to_restore
 
     @property
     def restored(self) -> int:
@@ -48,6 +52,10 @@ class Line:
             return f"{name}: {self.to_delete:,} rows were to be deleted, {self.deleted:,} are gone"
         if self.detached != self.to_detach:
             return f"{name}: {self.to_detach:,} rows were to be detached, {self.detached:,} are"
+        if self.moved != self.to_move:
+            return f"{name}: {self.to_move:,} rows were to be moved, {self.moved:,} are where they should be"
+        if self.filled != self.to_fill:
+            return f"{name}: {self.to_fill:,} rows were to be filled, {self.filled:,} are"
         if self.restored != self.to_restore:
             return f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as they were"
         if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:

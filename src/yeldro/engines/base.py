@@ -13,11 +13,13 @@ import sqlalchemy as sa
 
 from yeldro.core.condition import Condition
 from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, T
+from yeldro.core.keys import find_carried
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
 from yeldro.engines.copies import SqlCopies
 from yeldro.engines.gate import Gate
+from yeldro.engines.images import SqlImages
 from yeldro.engines.ranking import SqlRanking
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
@@ -26,7 +28,7 @@ from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, Yel
 _BATCH = 10_000
 
 
-class SqlDatabase(SqlCopies, SqlRanking):
+class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and key tables."""
 
     dialect: str
@@ -41,7 +43,7 @@ class SqlDatabase(SqlCopies, SqlRanking):
         self._gate = gate
         self._statements = statements
         self._names = (f"yeldro_{secrets.token_hex(3)}_{number}" for number in itertools.count(1))
-        self._spare: dict[Table, list[KeySet]] = {}
+        self._spare: dict[tuple[Table, tuple[str, ...]], list[KeySet]] = {}
         self._built: list[sa.TableClause] = []
         self._filled: set[KeySet] = set()
         self._mode: Mode | None = None
@@ -175,18 +177,17 @@ class SqlDatabase(SqlCopies, SqlRanking):
         named = [{"round": 0, **{f"c{place}": value for place, value in enumerate(key)}} for key in batch]
         self._gate.run_many(self._statements.load(listed), named)
 
-    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+    def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """A read-only transaction may fill temporary tables, but not make them."""
         for table in tables:
-            self._spare.setdefault(table, []).append(self._make_key_set(table))
+            self._spare.setdefault((table, tuple(new)), []).append(self._make_key_set(table, new))
 
-    def make_key_set(self, table: Table) -> KeySet:
-        spare = self._spare.get(table)
-        return spare.pop() if spare else self._make_key_set(table)
+    def make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
+        spare = self._spare.get((table, tuple(new)))
+        return spare.pop() if spare else self._make_key_set(table, new)
 
-    def _make_key_set(self, table: Table) -> KeySet:
-        carried = tuple(dict.fromkeys((*table.identity, *self.schema.referred_columns(table))))
-        keys = KeySet(table, carried, next(self._names))
+    def _make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
+        keys = KeySet(table, find_carried(self.schema, table), next(self._names), new=tuple(new))
         self._create_key_table(keys)
         return keys
 
@@ -306,6 +307,10 @@ class SqlDatabase(SqlCopies, SqlRanking):
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         return self.count_referencing(reference, parents, None)
+
+    def count_lost(self, reference: Reference, parents: KeySet) -> int:
+        rows = self._statements.count_referencing(reference, parents, None)
+        return self._gate.number(rows.where(self._statements.lacks_parent(reference)))
 
     def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None

@@ -39,8 +39,8 @@ class SqlCopies(ABC):
     @abstractmethod
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]: ...
 
-    def make_copy_table(self, name: TableName, portion: Portion) -> None:
-        self._gate.run(self._statements.make_copy_table(name, portion))
+    def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
+        self._gate.run(self._statements.make_copy_table(name, portion, changed))
 
     def drop_copy_table(self, name: TableName) -> None:
         self._gate.run(Words("DROP TABLE", sa.table(name.name, schema=name.schema)))
@@ -81,8 +81,8 @@ class SqlCopies(ABC):
         alike = self._gate.number(self._statements.count_staged_alike(stage))
         assert portion.alike is not None
         there = rows - (portion.alike - alike)
-        back = rows if portion.reference and there == 0 else 0
-        if portion.reference:
+        back = rows if portion.changed and there == 0 else 0
+        if portion.changed:
             return Standing(rows, rows, rows if there == rows else 0, back)
         return Standing(rows, max(0, there), rows if there == rows else 0)
 
@@ -127,6 +127,9 @@ class SqlCopies(ABC):
 
     def reattach(self, stage: Stage) -> int:
         return self._gate.run(self._statements.reattach(stage, self._left(stage))).rowcount
+
+    def empty_waiting(self, stage: Stage) -> int:
+        return self._gate.run(self._statements.empty_waiting(stage)).rowcount
 
     def allow_orphans(self) -> None:
         """Before `begin`: rows that pointed at nothing may be put back so, where the engine can let them."""

@@ -16,12 +16,14 @@ import sqlalchemy as sa
 
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
+from yeldro.core.ranking import Ignored, Same
 from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
-from yeldro.engines.mariadb_statements import CreateKeyTable, MariadbStatements
+from yeldro.engines.mariadb_statements import CreateKeyTable, MariadbStatements, Utf8
 from yeldro.engines.mariadb_values import find_way, within_packets, write_plain, write_row
+from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Words, bare, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
@@ -89,7 +91,7 @@ def open_mariadb(url: sa.URL, wait: float) -> MariadbDatabase:
     return MariadbDatabase(connection, url, wait)
 
 
-class MariadbDatabase(SqlDatabase):
+class MariadbDatabase(ServerSpelling, SqlDatabase):
     """A connection to one database."""
 
     dialect = "mysql"
@@ -174,10 +176,30 @@ class MariadbDatabase(SqlDatabase):
         self._gate.run_text("UNLOCK TABLES")
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
-        columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
-        empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
-        self._gate.run(CreateKeyTable(keys.name, names, empty))
+        self._gate.run(CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
+
+    def _make_plain_table(self, name: str, cell: sa.ColumnElement[Any]) -> None:
+        """A plain form is at most three times as long."""
+        plain = sa.func.repeat(cell, sa.literal_column("3")).label("plain")
+        columns = [cell.label("value"), plain, sa.cast(sa.literal_column("0"), sa.BigInteger).label("number")]
+        empty = bare(sa.select(*columns).where(sa.false()))
+        table = sa.table(name)
+        self._gate.run(Words("CREATE TEMPORARY TABLE", table, "(mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS", empty))
+
+    def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        return sa.func.length(Utf8(cell)) == sa.func.char_length(cell)
+
+    def _mark(self, cell: Any) -> sa.ColumnElement[Any]:
+        """Texts may be too long for an index."""
+        return sa.func.unhex(sa.func.md5(Utf8(cell)))
+
+    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same) -> sa.ColumnElement[Any]:
+        text = sa.func.lower(cell) if Ignored.CASE in same.ignored else cell
+        if Ignored.SPACE in same.ignored:
+            blanks: sa.ColumnElement[str] = sa.literal_column(r"'[\\x09-\\x0d\\x1c-\\x20]+'")
+            text = sa.func.trim(sa.func.regexp_replace(text, blanks, sa.literal_column("' '")))
+        return text
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which is faster, does."""
@@ -251,7 +273,7 @@ class MariadbDatabase(SqlDatabase):
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         """One text a row, made by the server: taking cells apart is what the driver is slow at."""
         portion = piece.portion
-        line = self._statements.line(portion.table, portion.columns, self._statements.table(portion.table))
+        line = self._statements.line(self._statements.copied(portion, piece.keys))
         query = self._compile(self._statements.select_copied(portion, piece.keys, [line]))
         self._gate.note(query)
         with self._gate.translated(), self._raw.cursor(pymysql.cursors.SSCursor) as cursor:
@@ -266,13 +288,13 @@ class MariadbDatabase(SqlDatabase):
                     yield (text.replace(b"\n", b"\\n") if b"\n" in text else text) + b"\n"
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
-        clause, columns = self._statements.table(stage.table), stage.portion.columns
+        clause, cells = self._statements.table(stage.table), stage.portion.cells
         table = sa.table(stage.name)
-        empty = sa.select(*(clause.c[name] for name in columns)).where(sa.false())
+        empty = sa.select(*(clause.c[own].label(name) for name, own in cells)).where(sa.false())
         self._gate.run(Words("CREATE TEMPORARY TABLE", table, "ENGINE=InnoDB AS", bare(empty)))
-        names = in_brackets([sa.column(name) for name in columns])
+        names = in_brackets([sa.column(name) for name, _ in cells])
         start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
-        ways = [find_way(stage.table.column(name)) for name in columns]
+        ways = [find_way(stage.table.column(own)) for _, own in cells]
         are_texts = all(way.name in ("text", "plain", "own text", "double") and not way.is_enum for way in ways)
         enums = [place for place, way in enumerate(ways) if way.is_enum]
         # In a strict mode the error value of an ENUM cannot be written; without one it is the only cause of warnings.

@@ -34,7 +34,7 @@ def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) ->
     return f"CREATE TEMPORARY TABLE {element.name} {key} ENGINE=InnoDB AS {query}"
 
 
-class _Utf8(sa.sql.expression.ColumnElement[str]):
+class Utf8(sa.sql.expression.ColumnElement[str]):
     """A text in UTF-8, whatever the character set of its column."""
 
     inherit_cache = False
@@ -44,8 +44,8 @@ class _Utf8(sa.sql.expression.ColumnElement[str]):
         self.cell = cell
 
 
-@compiles(_Utf8)
-def _compile_utf8(element: _Utf8, compiler: Any, **options: Any) -> str:
+@compiles(Utf8)
+def _compile_utf8(element: Utf8, compiler: Any, **options: Any) -> str:
     return f"CONVERT({compiler.process(element.cell, **options)} USING utf8mb4)"
 
 
@@ -123,18 +123,17 @@ class MariadbStatements(StageStatements):
             case "number":
                 return cell.op("+")(sa.literal_column("0"))
             case "text":
-                return _Utf8(cell)
+                return Utf8(cell)
             case "own text":
                 return sa.cast(cell, sa.CHAR)
             case _:
                 return cell
 
-    def line(self, table: Table, names: Sequence[str], rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """A row in the text form of COPY, but for line breaks. NULL where it is larger than the server can send."""
+    def line(self, cells: Sequence[tuple[Column, sa.ColumnElement[Any]]]) -> sa.ColumnElement[Any]:
+        """Cells in the text form of COPY, but for line breaks. NULL where it is larger than the server can send."""
         parts: list[Any] = []
-        for name in names:
-            column = table.column(name)
-            cell = self.kept(rows.c[name], column)
+        for column, value in cells:
+            cell = self.kept(value, column)
             if find_way(column).name == "text":
                 for mark, escaped in ((r"'\\'", r"'\\\\'"), (r"'\t'", r"'\\t'")):
                     cell = sa.func.replace(cell, sa.literal_column(mark), sa.literal_column(escaped))
@@ -150,7 +149,7 @@ class MariadbStatements(StageStatements):
         return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
 
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
-        return self.line(table, names, clause)
+        return self.line([(table.column(name), clause.c[name]) for name in names])
 
     def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
         """Put rows into another key set, marked with how far they are from those that point out of the set.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import string
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -11,12 +12,14 @@ from psycopg import errors as codes
 
 from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
+from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
+from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, bare, find_defaults, find_values, in_brackets
+from yeldro.engines.statements import Columns, Rows, Words, bare, find_defaults, find_values, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -107,7 +110,7 @@ def _cannot_connect(url: sa.URL, error: BaseException | None) -> DatabaseFailed:
     )
 
 
-class PostgresqlDatabase(SqlDatabase):
+class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     """A connection to one database."""
 
     dialect = "postgres"
@@ -214,9 +217,53 @@ class PostgresqlDatabase(SqlDatabase):
                 writing.write_row(key)
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
-        columns = [column.label(f"c{place}") for place, column in enumerate(self._statements.carried(keys))]
-        empty = sa.select(*columns, sa.literal_column("0").label("round")).where(sa.false())
-        self._gate.run(sa.CreateTableAs(empty, keys.name, temporary=True))
+        self._gate.run(sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
+
+    def lock_ranked(self, ranking: Ranking) -> None:
+        if self._mode is Mode.WRITE:
+            identity = ranking.table.identity
+            self._gate.run(self._statements.lock(KeySet(ranking.table, identity, ranking.name)))
+
+    def _change(
+        self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]
+    ) -> int:
+        """Where a row goes by its place, an update moves it."""
+        if images.table.lasting_keys[:1] == (images.table.identity,):
+            return super()._change(images, values, only)
+        clause = self._statements.table(images.table)
+        new = {clause.c[name]: value for name, value in values.items()}
+        return self._follow(images, self._statements.moving(images, new).where(*only))
+
+    def _make_plain_table(self, name: str, cell: sa.ColumnElement[Any]) -> None:
+        """A hash index takes texts of any length."""
+        text = sa.cast(cell, sa.Text)
+        columns = [text.label("value"), text.label("plain"), sa.collate(text, "C").label("mark")]
+        number = sa.cast(sa.literal_column("0"), sa.BigInteger).label("number")
+        self._gate.run(sa.CreateTableAs(sa.select(number, *columns).where(sa.false()), name, temporary=True))
+        self._gate.run_text(f"CREATE INDEX ON pg_temp.{name} USING hash (mark)")
+
+    def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        text = sa.cast(cell, sa.Text)
+        return sa.func.octet_length(sa.func.convert_to(text, "UTF8")) == sa.func.char_length(text)
+
+    def _mark(self, cell: Any) -> sa.ColumnElement[Any]:
+        return sa.collate(sa.cast(cell, sa.Text), "C")
+
+    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same) -> sa.ColumnElement[Any]:
+        """lower() would go by the locale of the collation."""
+        text: sa.ColumnElement[Any] = sa.cast(cell, sa.Text)
+        if Ignored.CASE in same.ignored:
+            text = sa.func.translate(text, string.ascii_uppercase, string.ascii_lowercase)
+        if Ignored.SPACE in same.ignored:
+            text = sa.func.btrim(sa.func.regexp_replace(text, r"[\x09-\x0d\x1c-\x20]+", " ", "g"), " ")
+        return text
+
+    def _alike(self, left: Columns, right: Columns, ranking: Ranking) -> sa.ColumnElement[bool]:
+        """Two records are equal where their NULLs are too, and can be hashed, which IS NOT DISTINCT FROM cannot."""
+        if ranking.grouping.nulls_differ:
+            return super()._alike(left, right, ranking)
+        one, two = (sa.cast(sa.func.row(*cells), _Named("record")) for cells in (left, right))
+        return one == two
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         rows = super()._fill(into, statement)
@@ -247,9 +294,14 @@ class PostgresqlDatabase(SqlDatabase):
         if keys.table.lasting_keys[:1] == (keys.table.identity,):
             return super().detach(reference, columns, keys, to_default)
         defaults = find_defaults(reference.child, columns) if to_default else None
+        clause = self._statements.table(keys.table)
+        new = {clause.c[name]: text for name, text in zip(columns, find_values(columns, defaults), strict=True)}
+        return self._follow(keys, self._statements.moving(keys, new))
+
+    def _follow(self, keys: KeySet, moving: sa.Update) -> int:
         moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")))
         self._gate.run(Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
-        update = self._statements.detach_moving(columns, keys, defaults).cte("yeldro_moved")
+        update = moving.cte("yeldro_moved")
         done = self._gate.run(sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c)))
         for other in self._filled:
             if other.table is keys.table:
@@ -270,8 +322,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         portion = piece.portion
-        clause = self._statements.table(portion.table)
-        cells = [self._statements.kept(clause.c[name], portion.table.column(name)) for name in portion.columns]
+        cells = [self._statements.kept(cell, column) for column, cell in self._statements.copied(portion, piece.keys)]
         query = self._compile(self._statements.select_copied(portion, piece.keys, cells))
         query = f"COPY ({query}) TO STDOUT"
         self._gate.note(query)
@@ -281,16 +332,17 @@ class PostgresqlDatabase(SqlDatabase):
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
         """The server reads the texts itself. What a type's own text would not hold comes by another type."""
-        clause, columns = self._statements.table(stage.table), stage.portion.columns
+        clause, cells = self._statements.table(stage.table), dict(stage.portion.cells)
+        columns = list(cells)
         table = sa.table(stage.name)
-        empty = sa.select(*(clause.c[name] for name in columns)).where(sa.false())
+        empty = sa.select(*(clause.c[own].label(name) for name, own in cells.items())).where(sa.false())
         self._gate.run(Words("CREATE TEMPORARY TABLE", table, "AS", bare(empty)))
-        types = {name: stage.table.column(name).type for name in columns}
+        types = {name: stage.table.column(own).type for name, own in cells.items()}
         loaded = table
         if others := {name: type_ for name, type_ in types.items() if type_ in _KEPT_AS}:
             loaded = sa.table(next(self._names))
-            ways = [sa.cast(clause.c[name], _Named(_KEPT_AS[types[name]])).label(name) for name in others]
-            same = [clause.c[name] for name in columns if name not in others]
+            ways = [sa.cast(clause.c[cells[name]], _Named(_KEPT_AS[types[name]])).label(name) for name in others]
+            same = [clause.c[own].label(name) for name, own in cells.items() if name not in others]
             self._gate.run(
                 Words("CREATE TEMPORARY TABLE", loaded, "AS", bare(sa.select(*same, *ways).where(sa.false())))
             )
@@ -301,10 +353,10 @@ class PostgresqlDatabase(SqlDatabase):
             for rows, is_plain in source.rows(stage.portion):
                 writing.write(_make_lines(rows, is_plain))
         if loaded is not table:
-            cells = [
+            read = [
                 sa.cast(sa.column(name), _Named(types[name])) if name in others else sa.column(name) for name in columns
             ]
-            self._gate.run(Words("INSERT INTO", table, names, bare(sa.select(*cells).select_from(loaded))))
+            self._gate.run(Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded))))
         self._gate.run(Words("ANALYZE", table))
 
     def insert_together(self, stages: Sequence[Stage]) -> list[int]:
@@ -373,11 +425,10 @@ class PostgresqlStatements(StageStatements):
             rows = rows.with_for_update(of=clause)
         return super().fill(into, rows)
 
-    def detach_moving(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> sa.Update:
-        """The same for rows that go by their places, giving the old place and the new one of each."""
+    def moving(self, keys: KeySet, new: dict[sa.ColumnClause[Any], sa.ColumnElement[Any]]) -> sa.Update:
+        """Give new values to rows that go by their places, giving the old place and the new one of each."""
         clause, places = self.table(keys.table), self.key_table(keys)
         pairs = list(zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True))
-        new = {clause.c[name]: text for name, text in zip(columns, find_values(columns, defaults), strict=True)}
         update = sa.update(clause).values(new).where(*(clause.c[name] == place for name, place in pairs))
         return update.returning(places.c.c0, places.c.c1, *(clause.c[name] for name, _ in pairs))
 

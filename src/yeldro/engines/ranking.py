@@ -1,76 +1,117 @@
-"""Ranking duplicates: the statements, and how every engine sends them."""
+"""Ranking duplicates: the statements, and how every engine sends them.
+
+A ranking is a temporary table with the columns c0, c1, … (the identity), `grp`, `place` and `size`.
+"""
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import Row
-from yeldro.core.ranking import Ranking, Rule, RuleKind
+from yeldro.core.keys import KeySet
+from yeldro.core.ranking import Grouping, Ranking, Rule, RuleKind, Same
 from yeldro.core.schema import Family, Reference, Table
-from yeldro.core.selection import Selection
 from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, bare
+from yeldro.engines.statements import Columns, Rows, Words, bare
 from yeldro.errors import BadStatement, UsageError
 
 _OWN = ("grp", "place", "size")
+_ONE: sa.ColumnElement[int] = sa.literal_column("1")
 
 
-class SqlRanking:
+class SqlRanking(ABC):
     """The part of a connection that finds duplicates."""
 
     _gate: Gate
     _statements: StageStatements
     _names: Iterator[str]
 
-    def make_ranking(self, table: Table) -> Ranking:
-        ranking = Ranking(table, next(self._names))
-        clause = self._statements.table(table)
-        columns = [clause.c[name].label(f"c{place}") for place, name in enumerate(table.identity)]
+    def make_ranking(self, grouping: Grouping) -> Ranking:
+        ranking = Ranking(grouping, next(self._names), tuple(self._make_plain(grouping, one) for one in grouping.loose))
+        clause = self._statements.table(ranking.table)
+        columns = [clause.c[name].label(f"c{place}") for place, name in enumerate(ranking.table.identity)]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
         empty = sa.select(*columns, *numbers).where(sa.false())
         self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(ranking.name), "AS", bare(empty)))
         return ranking
 
-    def rank(
-        self,
-        ranking: Ranking,
-        selection: Selection,
-        same: Sequence[str],
-        rules: Sequence[Rule],
-        *,
-        without_nulls: bool,
-    ) -> int:
+    # Texts of which something is ignored
+
+    @abstractmethod
+    def _make_plain(self, grouping: Grouping, same: Same) -> str:
+        """Make whatever `_plain_text` needs for one part, and return its name."""
+
+    @abstractmethod
+    def _plain_text(
+        self, grouping: Grouping, same: Same, cell: sa.ColumnElement[Any], name: str
+    ) -> sa.ColumnElement[Any]:
+        """A text without what is ignored. Where the engine needs help, `name` holds the plain forms of texts."""
+
+    def _spell(self, ranking: Ranking) -> None:
+        """An engine that cannot ignore what it should gets the plain forms of the texts from here."""
+
+    # Ranking
+
+    def rank(self, ranking: Ranking) -> int:
         try:
-            return self._gate.run(self._rank(ranking, selection, same, rules, without_nulls)).rowcount
+            self._spell(ranking)
+            return self._gate.run(self._rank(ranking)).rowcount
         except BadStatement as error:
             raise UsageError(f"The database cannot rank the rows: {error.message}") from error
 
-    def _rank(
-        self, ranking: Ranking, selection: Selection, same: Sequence[str], rules: Sequence[Rule], without_nulls: bool
-    ) -> sa.Insert:
-        clause, target = self._statements.table(ranking.table), self._clause(ranking)
-        columns = [clause.c[name] for name in same]
-        identity = [clause.c[name] for name in ranking.table.identity]
-        wanted = self._statements.is_selected(selection)
-        if without_nulls:
-            wanted += [column.is_not(None) for column in columns]
-        order = [part for rule in rules for part in self._order(ranking.table, rule)]
-        ranked = (
-            sa.select(
-                *(column.label(f"c{place}") for place, column in enumerate(identity)),
-                sa.func.dense_rank().over(order_by=columns).label("grp"),
-                sa.func.row_number().over(partition_by=columns, order_by=[*order, *identity]).label("place"),
-                sa.func.count().over(partition_by=columns).label("size"),
-            )
-            .where(*wanted)
-            .subquery("yeldro_ranked")
+    def _looked(self, ranking: Ranking, rules: Sequence[Rule], *, all_columns: bool = False) -> Rows:
+        """The rows that are looked at: their identity as c0, …, what makes them the same as s0, …, what the rules look
+        at as v0, …; with `all_columns` all others as x0, …, and not only the selected rows."""
+        grouping = ranking.grouping
+        clause = self._statements.table(ranking.table)
+        identity = [clause.c[name].label(f"c{place}") for place, name in enumerate(ranking.table.identity)]
+        same = [cell.label(f"s{place}") for place, cell in enumerate(self._same(ranking))]
+        looks = [self._value(ranking.table, rule).label(f"v{place}") for place, rule in enumerate(rules)]
+        if all_columns:
+            cells = [clause.c[name].label(f"x{place}") for place, name in enumerate(ranking.table.column_names)]
+            return sa.select(*identity, *same, *looks, *cells)
+        wanted = self._statements.is_selected(grouping.selection)
+        filled = [cell.is_not(None) for cell in self._same(ranking)] if grouping.nulls_differ else []
+        return sa.select(*identity, *same, *looks).where(*wanted, *filled)
+
+    def _same(self, ranking: Ranking) -> list[sa.ColumnElement[Any]]:
+        clause, plain = self._statements.table(ranking.table), iter(ranking.plain)
+        cells: list[sa.ColumnElement[Any]] = []
+        for one in ranking.grouping.same:
+            cell = self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
+            cells.append(self._plain_text(ranking.grouping, one, cell, next(plain)) if one.ignored else cell)
+        return cells
+
+    def _rank(self, ranking: Ranking) -> sa.Insert:
+        """Groups are found by hashing or sorting what makes rows the same once, and only their rows are ordered."""
+        grouping, target = ranking.grouping, self._clause(ranking)
+        rows = self._looked(ranking, grouping.rules).subquery("yeldro_rows")
+        same = self._looked(ranking, ()).subquery("yeldro_same")
+        parts = [f"s{place}" for place in range(len(grouping.same))]
+        shared = [same.c[name] for name in parts]
+        groups = (
+            sa.select(*shared, sa.func.count().label("size"), sa.func.row_number().over().label("grp"))
+            .group_by(*shared)
+            .having(sa.func.count() > _ONE)
+            .subquery("yeldro_groups")
         )
-        several = sa.select(*ranked.c).where(ranked.c.size > sa.literal_column("1"))
-        return sa.insert(target).from_select(target.c.keys(), several)
+        alike = self._alike([rows.c[name] for name in parts], [groups.c[name] for name in parts], ranking)
+        order = [part for place, rule in enumerate(grouping.rules) for part in _order(rule, rows.c[f"v{place}"])]
+        identity = [rows.c[f"c{place}"] for place in range(len(ranking.table.identity))]
+        place = sa.func.row_number().over(partition_by=groups.c.grp, order_by=[*order, *identity])
+        ranked = sa.select(*identity, groups.c.grp, place, groups.c.size).select_from(rows.join(groups, alike))
+        return sa.insert(target).from_select(target.c.keys(), ranked)
+
+    def _alike(self, left: Columns, right: Columns, ranking: Ranking) -> sa.ColumnElement[bool]:
+        pairs = zip(left, right, strict=True)
+        if ranking.grouping.nulls_differ:
+            return sa.and_(*(one == two for one, two in pairs))
+        return sa.and_(*(one.is_not_distinct_from(two) for one, two in pairs))
 
     def _clause(self, ranking: Ranking) -> sa.TableClause:
         names = [*(f"c{place}" for place in range(len(ranking.table.identity))), *_OWN]
@@ -96,53 +137,176 @@ class SqlRanking:
         nothing = cell.is_(None)
         return sa.or_(nothing, sa.func.trim(cell) == "") if family is Family.TEXT else nothing
 
-    def _order(self, table: Table, rule: Rule) -> list[sa.ColumnElement[Any]]:
-        value = self._value(table, rule)
-        if rule.kind in (RuleKind.NEWEST, RuleKind.HIGHEST):
-            return [sa.case((value.is_(None), 1), else_=0), value.desc()]
-        return [sa.case((value.is_(None), 1), else_=0), value.asc()] if rule.column else [value]
+    # Looking at groups
 
     def count_groups(self, ranking: Ranking) -> tuple[int, int]:
         ranked = self._clause(ranking)
-        first = sa.func.count(sa.case((ranked.c.place == sa.literal_column("1"), 1)))
+        first = sa.func.count(sa.case((ranked.c.place == _ONE, 1)))
         groups, rows = tuple(self._gate.run(sa.select(first, sa.func.count()).select_from(ranked)).one())
         return int(groups), int(rows)
 
+    def count_left_groups(self, ranking: Ranking) -> int:
+        same = self._looked(ranking, ()).subquery("yeldro_same")
+        shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
+        groups = sa.select(_ONE.label("one")).select_from(same).group_by(*shared).having(sa.func.count() > _ONE)
+        return self._gate.number(sa.select(sa.func.count()).select_from(groups.subquery("yeldro_groups")))
+
     def count_sizes(self, ranking: Ranking) -> list[tuple[int, int]]:
         ranked = self._clause(ranking)
-        sizes = sa.select(ranked.c.size, sa.func.count()).where(ranked.c.place == sa.literal_column("1"))
+        sizes = sa.select(ranked.c.size, sa.func.count()).where(ranked.c.place == _ONE)
         found = self._gate.run(sizes.group_by(ranked.c.size).order_by(ranked.c.size))
         return [(int(size), int(groups)) for size, groups in map(tuple, found)]
 
+    def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
+        """By the first row of each group and the second one."""
+        first, second = self._clause(ranking).alias("yeldro_first"), self._clause(ranking).alias("yeldro_second")
+        one, two = (self._looked(ranking, rules, all_columns=True).subquery(f"yeldro_{name}_row") for name in "ab")
+        both = first.join(second, sa.and_(first.c.grp == second.c.grp, second.c.place == sa.literal_column("2")))
+        both = both.join(one, self._is_row(ranking, first, one)).join(two, self._is_row(ranking, second, two))
+        counts = []
+        even: sa.ColumnElement[bool] = sa.true()
+        for place in range(len(rules)):
+            same = one.c[f"v{place}"].is_not_distinct_from(two.c[f"v{place}"])
+            counts.append(sa.func.count(sa.case((sa.and_(even, sa.not_(same)), _ONE))))
+            even = sa.and_(even, same)
+        found = self._gate.run(sa.select(*counts).select_from(both).where(first.c.place == _ONE)).one()
+        return [int(number) for number in found]
+
+    def count_choices(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
+        ranked, rows = self._clause(ranking), self._looked(ranking, rules, all_columns=True).subquery("yeldro_rows")
+        values = [rows.c[f"v{place}"] for place in range(len(rules))]
+        differ = [
+            sa.case(
+                (sa.or_(sa.func.min(value) != sa.func.max(value), sa.func.count() != sa.func.count(value)), _ONE),
+                else_=sa.literal_column("0"),
+            ).label(f"d{place}")
+            for place, value in enumerate(values)
+        ]
+        # Where a column holds no value at all in a group, a rule has nothing to go by.
+        some = [sa.func.count(value).label(f"f{place}") for place, value in enumerate(values)]
+        groups = sa.select(*differ, *some).select_from(ranked.join(rows, self._is_row(ranking, ranked, rows)))
+        found = groups.group_by(ranked.c.grp).subquery("yeldro_found")
+        zero: sa.ColumnElement[int] = sa.literal_column("0")
+        counts = [
+            sa.func.count(sa.case((sa.and_(found.c[f"d{place}"] == _ONE, found.c[f"f{place}"] > zero), _ONE)))
+            for place in range(len(rules))
+        ]
+        return [int(number) for number in self._gate.run(sa.select(*counts)).one()]
+
+    def find_choices(self, ranking: Ranking, rule: Rule, groups: Sequence[int]) -> dict[int, int]:
+        ranked, rows = self._clause(ranking), self._looked(ranking, [rule], all_columns=True).subquery("yeldro_rows")
+        order = [*_order(rule, rows.c.v0), ranked.c.place]
+        best = sa.func.row_number().over(partition_by=ranked.c.grp, order_by=order).label("best")
+        both = ranked.join(rows, self._is_row(ranking, ranked, rows))
+        chosen = _among(sa.select(ranked.c.grp, ranked.c.place, best).select_from(both), ranked, groups).subquery()
+        found = self._gate.run(sa.select(chosen.c.grp, chosen.c.place).where(chosen.c.best == _ONE))
+        return {int(group): int(place) for group, place in map(tuple, found)}
+
+    def count_merged(self, ranking: Ranking, column: str) -> int:
+        ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
+        spelled = self._statements.exact(clause.c[column])
+        rows = sa.select(_ONE.label("one")).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
+        groups = rows.group_by(ranked.c.grp).having(sa.func.min(spelled) != sa.func.max(spelled))
+        return self._gate.number(sa.select(sa.func.count()).select_from(groups.subquery("yeldro_groups")))
+
     def first_groups(self, ranking: Ranking, limit: int | None) -> list[int]:
         ranked = self._clause(ranking)
-        numbers = sa.select(ranked.c.grp).where(ranked.c.place == sa.literal_column("1")).order_by(ranked.c.grp)
+        identity = [ranked.c[f"c{place}"] for place in range(len(ranking.table.identity))]
+        numbers = sa.select(ranked.c.grp).where(ranked.c.place == _ONE).order_by(*identity)
         return [int(row[0]) for row in self._gate.run(numbers.limit(limit))]
 
-    def ranked_rows(self, ranking: Ranking, rules: Sequence[Rule], groups: Sequence[int]) -> Iterator[Row]:
-        clause, ranked = self._statements.table(ranking.table), self._clause(ranking)
-        values = [self._value(ranking.table, rule).label(f"yeldro_rule_{place}") for place, rule in enumerate(rules)]
-        rows: Rows = sa.select(
-            ranked.c.grp, ranked.c.place, *(clause.c[name] for name in ranking.table.column_names), *values
-        ).select_from(self._joined(ranking, clause, ranked))
-        return self._gate.stream(self._among(rows, ranked, groups).order_by(ranked.c.grp, ranked.c.place))
+    def ranked_rows(self, ranking: Ranking, groups: Sequence[int] | None) -> Iterator[Row]:
+        grouping, ranked = ranking.grouping, self._clause(ranking)
+        rows = self._looked(ranking, grouping.rules, all_columns=True).subquery("yeldro_rows")
+        names = [
+            *(f"x{place}" for place in range(len(ranking.table.columns))),
+            *(f"s{place}" for place in range(len(grouping.same))),
+            *(f"v{place}" for place in range(len(grouping.rules))),
+        ]
+        wanted: Rows = sa.select(ranked.c.grp, ranked.c.place, *(rows.c[name] for name in names))
+        wanted = wanted.select_from(ranked.join(rows, self._is_row(ranking, ranked, rows)))
+        wanted = wanted if groups is None else _among(wanted, ranked, groups)
+        return self._gate.stream(wanted.order_by(ranked.c.grp, ranked.c.place))
 
     def count_hanging(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
         ranked, child = self._clause(ranking), self._statements.table(reference.child).alias("yeldro_child")
         clause = self._statements.table(ranking.table)
-        pairs = zip(reference.columns, reference.referred, strict=True)
-        pointing = sa.and_(*(child.c[name] == clause.c[referred] for name, referred in pairs))
-        rows: Rows = sa.select(ranked.c.grp, ranked.c.place, sa.func.count()).select_from(
-            self._joined(ranking, clause, ranked).join(child, pointing)
-        )
-        found = self._gate.run(self._among(rows, ranked, groups).group_by(ranked.c.grp, ranked.c.place))
+        pairs = zip(self._statements.pointing(reference, child), reference.referred, strict=True)
+        pointing = sa.and_(*(own == clause.c[referred] for own, referred in pairs))
+        both = ranked.join(clause, self._is_own_row(ranking, ranked)).join(child, pointing)
+        rows: Rows = sa.select(ranked.c.grp, ranked.c.place, sa.func.count()).select_from(both)
+        found = self._gate.run(_among(rows, ranked, groups).group_by(ranked.c.grp, ranked.c.place))
         return {(int(group), int(place)): int(count) for group, place, count in map(tuple, found)}
 
-    def _joined(self, ranking: Ranking, clause: sa.TableClause, ranked: sa.TableClause) -> sa.Join:
-        identity = enumerate(ranking.table.identity)
-        return ranked.join(clause, sa.and_(*(clause.c[name] == ranked.c[f"c{place}"] for place, name in identity)))
+    def _is_own_row(self, ranking: Ranking, ranked: sa.FromClause) -> sa.ColumnElement[bool]:
+        clause = self._statements.table(ranking.table)
+        return sa.and_(*(clause.c[name] == ranked.c[f"c{place}"] for place, name in enumerate(ranking.table.identity)))
 
-    def _among(self, rows: Rows, ranked: sa.TableClause, groups: Sequence[int]) -> Rows:
-        return rows.where(ranked.c.grp.in_(sa.literal_column(str(int(group))) for group in groups))
+    def _is_row(self, ranking: Ranking, ranked: sa.FromClause, rows: sa.FromClause) -> sa.ColumnElement[bool]:
+        names = [f"c{place}" for place in range(len(ranking.table.identity))]
+        return sa.and_(*(rows.c[name] == ranked.c[name] for name in names))
+
+    # The rows that go, and those that stay
+
+    def pair(self, ranking: Ranking, into: KeySet) -> int:
+        """What other tables point at is only looked up where it is not the identity itself."""
+        gone, kept = self._clause(ranking), self._clause(ranking).alias("yeldro_kept")
+        both = gone.join(kept, sa.and_(gone.c.grp == kept.c.grp, kept.c.place == _ONE)) if into.new else gone
+        names, table = ranking.table.identity, self._statements.table(ranking.table)
+        own: dict[str, sa.ColumnElement[Any]] = {name: gone.c[f"c{place}"] for place, name in enumerate(names)}
+        other: dict[str, sa.ColumnElement[Any]] = {name: kept.c[f"c{place}"] for place, name in enumerate(names)}
+        for rows, ranked, known in ((table, gone, own), (table.alias("yeldro_row"), kept, other)):
+            wanted = into.columns if known is own else into.new
+            if not set(wanted) <= set(names):
+                same = [rows.c[name] == ranked.c[f"c{place}"] for place, name in enumerate(names)]
+                both = both.join(rows, sa.and_(*same))
+                known.update({name: rows.c[name] for name in wanted if name not in names})
+        cells = [*(own[name] for name in into.columns), sa.literal_column("-1"), *(other[name] for name in into.new)]
+        surplus: Rows = sa.select(*cells).select_from(both).where(gone.c.place > _ONE)
+        return self._fill(into, self._statements.fill_plain(into, surplus))
+
+    @abstractmethod
+    def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
+
+    def count_kept(self, ranking: Ranking, keys: KeySet) -> int:
+        ranked, names = self._clause(ranking), ranking.table.identity
+        cells = [ranked.c[f"c{place}"] for place in range(len(names))]
+        rows = sa.select(sa.func.count()).select_from(ranked).where(ranked.c.place == _ONE)
+        return self._gate.number(rows.where(self._statements.is_in(cells, keys, names)))
+
+    def fill_kept(self, ranking: Ranking, into: KeySet, *, blanks: bool) -> int:
+        """The first value of each column in the order of the places, a row's own first."""
+        ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
+        cells = []
+        for name in into.new:
+            cell = clause.c[name]
+            empty = self._is_blank(cell, ranking.table.column(name).family) if blanks else cell.is_(None)
+            order = [sa.case((empty, _ONE), else_=sa.literal_column("0")), ranked.c.place]
+            cells.append(sa.func.first_value(cell).over(partition_by=ranked.c.grp, order_by=order))
+        own = [clause.c[name] for name in into.new]
+        both = sa.select(
+            ranked.c.place,
+            *(column.label(f"c{place}") for place, column in enumerate(self._statements.carried(into))),
+            *(cell.label(f"n{place}") for place, cell in enumerate(cells)),
+            *(cell.label(f"o{place}") for place, cell in enumerate(own)),
+        ).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
+        found = both.subquery("yeldro_found")
+        differs = [found.c[f"n{place}"].is_distinct_from(found.c[f"o{place}"]) for place in range(len(own))]
+        kept = sa.select(
+            *(found.c[f"c{place}"] for place in range(len(into.columns))),
+            sa.literal_column("0"),
+            *(found.c[f"n{place}"] for place in range(len(own))),
+        ).where(found.c.place == _ONE, sa.or_(*differs))
+        return self._fill(into, self._statements.fill_plain(into, kept))
+
+
+def _order(rule: Rule, value: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
+    if rule.kind in (RuleKind.NEWEST, RuleKind.HIGHEST):
+        return [sa.case((value.is_(None), 1), else_=0), value.desc()]
+    return [sa.case((value.is_(None), 1), else_=0), value.asc()] if rule.column else [value]
+
+
+def _among(rows: Rows, ranked: sa.TableClause, groups: Sequence[int]) -> Rows:
+    return rows.where(ranked.c.grp.in_(sa.literal_column(str(int(group))) for group in groups))

@@ -15,13 +15,15 @@ import sqlalchemy as sa
 
 from yeldro.core.archive import ELSEWHERE, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
+from yeldro.core.ranking import Grouping, Same
 from yeldro.core.schema import Column, OnDelete, Reference, Table
+from yeldro.core.spelling import make_plain
 from yeldro.core.values import Value
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Words, bare, in_brackets
+from yeldro.engines.statements import Words, as_tuple, bare, in_brackets
 from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 _KEYS_AT_ONCE = 20_000
@@ -119,7 +121,7 @@ class SqliteDatabase(SqlDatabase):
         if self._raw.in_transaction:
             self._gate.run_text("ROLLBACK")
 
-    def prepare_key_sets(self, tables: Sequence[Table]) -> None:
+    def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """Temporary tables can be made at any time."""
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
@@ -127,28 +129,45 @@ class SqliteDatabase(SqlDatabase):
 
     def _define_key_table(self, keys: KeySet, *, unique: bool) -> str:
         table = keys.table
-        definitions = [self._definition(table, name, place) for place, name in enumerate(keys.columns)]
+        definitions = [f"c{place}{self._definition(table, name)}" for place, name in enumerate(keys.columns)]
+        new = [f"n{place}{self._definition(table, name)}" for place, name in enumerate(keys.new)]
         whole_number = unique and self._is_whole_number(keys)
         if whole_number:
             definitions[0] += " PRIMARY KEY"
         elif unique:
             places = ", ".join(f"c{place}" for place in range(len(table.identity)))
             definitions.append(f"PRIMARY KEY ({places})")
-        columns = ", ".join(["round INTEGER NOT NULL", *definitions])
+        columns = ", ".join(["round INTEGER NOT NULL", *new, *definitions])
         return f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
 
     def _is_whole_number(self, keys: KeySet) -> bool:
         identity = keys.table.identity
-        return len(identity) == 1 and self._definition(keys.table, identity[0], 0) == "c0 INTEGER"
+        return len(identity) == 1 and self._definition(keys.table, identity[0]) == " INTEGER"
 
-    def _definition(self, table: Table, name: str, place: int) -> str:
+    def _definition(self, table: Table, name: str) -> str:
         """The same affinity and collation as the column, so that values compare as they do in the table."""
         if name not in table.column_names:
-            return f"c{place} INTEGER"
+            return " INTEGER"
         column = table.column(name)
         kind = affinity(column.type)
         collation = f' COLLATE "{column.collation}"' if column.collation else ""
-        return f"c{place}{'' if kind == 'BLOB' else ' ' + kind}{collation}"
+        return f"{'' if kind == 'BLOB' else ' ' + kind}{collation}"
+
+    def _make_plain(self, grouping: Grouping, same: Same) -> str:
+        """SQLite calls a function of ours."""
+        name = f"yeldro_plain_{'_'.join(sorted(same.ignored))}"
+
+        def plain(value: Any) -> Any:
+            return make_plain(value, same.ignored) if isinstance(value, str) else value
+
+        self._raw.create_function(name, 1, plain, deterministic=True)
+        return name
+
+    def _plain_text(
+        self, grouping: Grouping, same: Same, cell: sa.ColumnElement[Any], name: str
+    ) -> sa.ColumnElement[Any]:
+        plain: sa.ColumnElement[Any] = getattr(sa.func, name)(cell)
+        return self._statements.sorted_as(plain, grouping.table.column(same.column)) if same.column else plain
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         """The driver's own count is -1 for a statement that begins with WITH."""
@@ -195,6 +214,17 @@ class SqliteDatabase(SqlDatabase):
         done = self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount if empty else 0
         return done + super().delete(keys)
 
+    def _change(
+        self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]
+    ) -> int:
+        """One look into the key table for each row, whatever the planner believes of temporary tables."""
+        clause = self._statements.table(images.table)
+        own = self._is_own(images)
+        new = {clause.c[name]: sa.select(value).where(own).scalar_subquery() for name, value in values.items()}
+        keys = self._statements.key_columns(images, images.table.identity)
+        among = as_tuple([clause.c[name] for name in images.table.identity]).in_(sa.select(*keys).where(*only))
+        return self._gate.run(sa.update(clause).values(new).where(among)).rowcount
+
     def truncate(self, table: Table) -> int:
         return self._gate.run(sa.delete(self._statements.table(table))).rowcount
 
@@ -235,7 +265,7 @@ class SqliteDatabase(SqlDatabase):
         reader.execute(self._define_key_table(keys, unique=True))
         if self._is_whole_number(keys) and self._send_numbers(keys, reader):
             return
-        cells = [f"c{place}" for place in range(len(keys.columns))]
+        cells = _cells(keys)
         slots = [
             f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
             for place in range(len(cells))
@@ -246,7 +276,7 @@ class SqliteDatabase(SqlDatabase):
                 f"SELECT {', '.join(f'{cell}, CAST(typeof({cell}) AS BLOB)' for cell in cells)} FROM temp.{keys.name}"
             )
             reader.executemany(
-                f"INSERT INTO temp.{keys.name} VALUES (0, {', '.join(slots)})",
+                f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)}) VALUES (0, {', '.join(slots)})",
                 ([cell.decode() if place % 2 else cell for place, cell in enumerate(row)] for row in rows),
             )
         finally:
@@ -254,14 +284,15 @@ class SqliteDatabase(SqlDatabase):
 
     def _send_numbers(self, keys: KeySet, reader: sqlite3.Connection) -> bool:
         """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns whether they are."""
-        cells = [f"c{place}" for place in range(len(keys.columns))]
+        cells = _cells(keys)
         others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
         if others and self._raw.execute(f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1").fetchone():
             return False
         alone = len(cells) == 1
         chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
         places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
-        taking = f"INSERT INTO temp.{keys.name} SELECT 0, {', '.join(places)} FROM json_each(?)"
+        into = f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)})"
+        taking = f"{into} SELECT 0, {', '.join(places)} FROM json_each(?)"
         counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
         first = _SMALLEST
         while first < -_SMALLEST:
@@ -271,7 +302,7 @@ class SqliteDatabase(SqlDatabase):
             if not rows:
                 break
             if alone and last - start + 1 == rows:
-                reader.execute(f"{counting} INSERT INTO temp.{keys.name} SELECT 0, n FROM s", (start, last))
+                reader.execute(f"{counting} {into} SELECT 0, n FROM s", (start, last))
             else:
                 sending = f"SELECT json_group_array(json_array({', '.join(cells)})) FROM ({chunk})"
                 reader.execute(taking, self._raw.execute(sending, (first,)).fetchone())
@@ -284,7 +315,16 @@ class SqliteDatabase(SqlDatabase):
         target = f"yeldro_archive.{_quoted(name)}"
         reader.execute(f"CREATE TABLE IF NOT EXISTS {target} ({', '.join(map(_quoted, columns))})")
         cells = [clause.c[column] for column in portion.columns]
-        query = self._compile(self._statements.select_copied(portion, piece.keys, cells))
+        rows = self._statements.select_copied(portion, piece.keys, cells)
+        if portion.keeps_left:
+            # In the same order, what each row is left with.
+            keys = self._statements.key_columns(piece.keys, portion.table.identity)
+            rows = rows.order_by(*keys)
+            left = sa.select(*self._statements.new_columns(piece.keys, portion.changed)).order_by(*keys)
+            other = f"yeldro_archive.yeldro_left_{portion.number}"
+            reader.execute(f"CREATE TABLE {other} ({', '.join(f'l{n}' for n in range(len(portion.changed)))})")
+            reader.execute(f"INSERT INTO {other} {self._compile(left)}")
+        query = self._compile(rows)
         self._gate.note(f"INSERT INTO {target} {query}")
         done = reader.execute(f"INSERT INTO {target} {query}").rowcount
         sink.tick(done)
@@ -298,12 +338,15 @@ class SqliteDatabase(SqlDatabase):
             self._gate.run(sa.text(f"ATTACH :uri AS {self._attached[source.path]}").bindparams(uri=uri))
         name, columns = source.shown(stage.portion)
         first, last = source.place(stage.portion)
-        cells = ", ".join(
-            f"{_quoted(shown)} AS {_quoted(own)}" for shown, own in zip(columns, stage.portion.columns, strict=True)
-        )
+        place, portion = self._attached[source.path], stage.portion
+        cells = [f"r.{_quoted(shown)} AS {_quoted(own)}" for shown, own in zip(columns, portion.columns, strict=True)]
+        rows = f"{place}.{_quoted(name)} AS r"
+        if portion.keeps_left:
+            cells += [f"l.l{at} AS {_quoted(portion.left(own))}" for at, own in enumerate(portion.changed)]
+            rows += f" JOIN {place}.yeldro_left_{portion.number} AS l ON l._rowid_ = r._rowid_ - {first - 1}"
         self._raw.execute(
-            f"CREATE TEMP VIEW {stage.name} AS SELECT {cells} FROM {self._attached[source.path]}.{_quoted(name)}"
-            f" WHERE _rowid_ BETWEEN {first} AND {last}"
+            f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows}"
+            f" WHERE r._rowid_ BETWEEN {first} AND {last}"
         )
 
     def keep_absent(self, stage: Stage) -> None:
@@ -338,6 +381,10 @@ class SqliteDatabase(SqlDatabase):
         return self._raw.total_changes - before
 
 
+def _cells(keys: KeySet) -> list[str]:
+    return [*(f"c{place}" for place in range(len(keys.columns))), *(f"n{place}" for place in range(len(keys.new)))]
+
+
 def _plain(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     """A value without the affinity of its column."""
     return sa.sql.elements.UnaryExpression(cell, operator=sa.sql.operators.custom_op("+"), type_=cell.type)
@@ -353,6 +400,9 @@ class SqliteStatements(StageStatements):
 
     def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.collate(column, "BINARY")
+
+    def sorted_as(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return sa.collate(cell, column.collation or "BINARY")
 
     def build_index(self, index: sa.TableClause, reference: Reference) -> Words:
         """Here the index names the schema, and the table must not."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
+from types import SimpleNamespace
 from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core.archive import Portion, Stage
 from yeldro.core.database import KeySet
-from yeldro.core.schema import Reference, Table, TableName
+from yeldro.core.schema import Column, Reference, Table, TableName
 from yeldro.engines.statements import Rows, Statements, Words, bare
 
 # The column of a copy inside the database that tells the portions of one table apart.
@@ -27,7 +28,7 @@ class StageStatements(Statements):
     def staged(self, stage: Stage) -> sa.TableClause:
         """The clause of a stage, always the same one."""
         if stage not in self._stages:
-            columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in stage.portion.columns]
+            columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name, _ in stage.portion.cells]
             self._stages[stage] = sa.table(stage.name, *columns, schema=self.key_schema)
         return self._stages[stage]
 
@@ -45,24 +46,37 @@ class StageStatements(Statements):
 
     # Copying
 
-    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
-        return sa.select(*cells).select_from(self.table(portion.table)).where(self.has_identity(keys))
+    def copied(self, portion: Portion, keys: KeySet) -> list[tuple[Column, sa.ColumnElement[Any]]]:
+        """What is copied of a row, each with its column: its values, then what some will be left with."""
+        table, clause = portion.table, self.table(portion.table)
+        left = self.new_columns(keys, portion.changed) if portion.keeps_left else []
+        names = [*portion.columns, *(portion.changed if left else ())]
+        return list(zip(map(table.column, names), [*(clause.c[name] for name in portion.columns), *left], strict=True))
 
-    def make_copy_table(self, name: TableName, portion: Portion) -> Words:
+    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        clause = self.table(portion.table)
+        if not portion.keeps_left:
+            return sa.select(*cells).select_from(clause).where(self.has_identity(keys))
+        names = portion.table.identity
+        own = [clause.c[name] == key for name, key in zip(names, self.key_columns(keys, names), strict=True)]
+        return sa.select(*cells).select_from(clause.join(self.key_table(keys), sa.and_(*own)))
+
+    def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> Words:
         clause = self.table(portion.table)
         number: sa.ColumnElement[int] = sa.literal_column("0").label(_PORTION)
-        empty = sa.select(*(clause.c[name] for name in portion.columns), number).where(sa.false())
+        left = [clause.c[column].label(portion.left(column)) for column in changed]
+        empty = sa.select(*(clause.c[name] for name in portion.columns), number, *left).where(sa.false())
         return Words("CREATE TABLE", sa.table(name.name, schema=name.schema), "AS", bare(empty))
 
     def copy_into(self, name: TableName, portion: Portion, keys: KeySet) -> sa.Insert:
-        clause = self.table(portion.table)
-        columns = [clause.c[name] for name in portion.columns]
-        rows = self.select_copied(portion, keys, [*columns, sa.literal_column(str(portion.number))])
-        return sa.insert(_copy(name, portion)).from_select([*portion.columns, _PORTION], rows)
+        cells = [cell for _, cell in self.copied(portion, keys)]
+        rows = self.select_copied(portion, keys, [*cells, sa.literal_column(str(portion.number))])
+        names = [column for column, _ in portion.cells]
+        return sa.insert(_copy(name, portion)).from_select([*names, _PORTION], rows)
 
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
         copy = _copy(name, stage.portion)
-        rows = sa.select(*(copy.c[column] for column in stage.portion.columns))
+        rows = sa.select(*(copy.c[column] for column, _ in stage.portion.cells))
         mine = rows.where(copy.c[_PORTION] == sa.literal_column(str(stage.portion.number)))
         return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), "AS", bare(mine))
 
@@ -88,11 +102,22 @@ class StageStatements(Statements):
         """A value of a stage by which the table is to be searched, and not the other way round."""
         return cell
 
-    def is_left(self, stage: Stage, left: Sequence[str]) -> sa.ColumnElement[bool]:
-        """Whether the columns that a detachment changed are still as it left them."""
-        clause = self.table(stage.table)
-        pairs = zip(stage.portion.changed, left, strict=True)
+    def is_left(self, stage: Stage, left: Sequence[str], *, emptied: bool = False) -> sa.ColumnElement[bool]:
+        """Whether the columns that the run changed are still as it left them, or, `emptied`, NULL where they waited."""
+        portion, clause = stage.portion, self.table(stage.table)
+        if portion.keeps_left:
+            waits = portion.waits if emptied else ()
+            changed = [name for name in portion.changed if name not in waits]
+            same = self.is_same(stage.table, changed, clause, self._as_left(stage)) if changed else sa.true()
+            return sa.and_(same, *(clause.c[name].is_(None) for name in waits))
+        pairs = zip(portion.changed, left, strict=True)
         return sa.and_(*(clause.c[name].is_not_distinct_from(sa.literal_column(text)) for name, text in pairs))
+
+    def _as_left(self, stage: Stage) -> Any:
+        """The columns of staged rows as the run left them."""
+        portion, staged = stage.portion, self.staged(stage)
+        left = {name: staged.c[portion.left(name)] for name in portion.changed} if portion.keeps_left else {}
+        return SimpleNamespace(c={**{name: staged.c[name] for name in portion.columns}, **left})
 
     def count_staged(self, stage: Stage) -> Rows:
         return sa.select(sa.func.count()).select_from(self.staged(stage))
@@ -102,7 +127,7 @@ class StageStatements(Statements):
         portion, clause, staged = stage.portion, self.table(stage.table), self.staged(stage)
         same = self.is_same(stage.table, portion.changed or portion.columns, clause, staged)
         counts = [sa.func.count(), sa.func.count(sa.case((same, sa.literal_column("1"))))]
-        if portion.reference:
+        if portion.changed:
             back = sa.and_(self.is_left(stage, left), sa.not_(same))
             counts.append(sa.func.count(sa.case((back, sa.literal_column("1")))))
             others = [name for name in portion.columns if name not in portion.changed]
@@ -169,8 +194,14 @@ class StageStatements(Statements):
         names, staged = self.insertable(stage), self.staged(stage)
         return sa.insert(self.table(stage.table)).from_select(names, sa.select(*(staged.c[name] for name in names)))
 
+    def empty_waiting(self, stage: Stage) -> sa.Update:
+        clause = self.table(stage.table)
+        nothing = {clause.c[name]: sa.null() for name in stage.portion.waits}
+        update = sa.update(clause).values({**self.untouched(stage.table), **nothing})
+        return update.where(*self._same_key(stage), self.is_left(stage, ()))
+
     def reattach(self, stage: Stage, left: Sequence[str]) -> sa.Update:
-        """Give rows that are as a detachment left them what they pointed at. Without a key, as many as look alike."""
+        """Give rows that are as the run left them what they held. Without a key, as many as look alike."""
         clause, staged, changed = self.table(stage.table), self.staged(stage), stage.portion.changed
         if stage.key:
             new: dict[sa.ColumnElement[Any], sa.ColumnElement[Any]] = {
@@ -183,20 +214,23 @@ class StageStatements(Statements):
             identity = enumerate(stage.table.identity)
             rows = [clause.c[name] == pairs.c[f"yeldro_own_{place}"] for place, name in identity]
         statement = sa.update(clause).values({**self.untouched(stage.table), **new})
-        return statement.where(*rows, self.is_left(stage, left))
+        return statement.where(*rows, *([self.is_left(stage, left, emptied=True)] if stage.key else []))
 
     def _pairs(self, stage: Stage, left: Sequence[str]) -> sa.Subquery:
         """Staged rows with rows of the table that are alike but for what the detachment took, one to one."""
         clause, staged, table = self.table(stage.table), self.staged(stage), stage.table
-        others = [name for name in stage.portion.columns if name not in stage.portion.changed]
+        names = stage.portion.columns
+        if not stage.portion.keeps_left:
+            names = tuple(name for name in names if name not in stage.portion.changed)
 
         def numbered(rows: sa.FromClause, own: Sequence[sa.ColumnElement[Any]]) -> Rows:
-            image = self.image(table, others, rows)
+            image = self.image(table, names, self._as_left(stage) if rows is staged else rows)
             number = sa.func.row_number().over(partition_by=image, order_by=image)
             return sa.select(*own, image.label("yeldro_image"), number.label("yeldro_number")).select_from(rows)
 
         own = [clause.c[name].label(f"yeldro_own_{place}") for place, name in enumerate(table.identity)]
-        there = numbered(clause, own).where(self.is_left(stage, left)).subquery("yeldro_there")
+        waiting = [] if stage.portion.keeps_left else [self.is_left(stage, left)]
+        there = numbered(clause, own).where(*waiting).subquery("yeldro_there")
         back = numbered(staged, [staged.c[name] for name in stage.portion.changed]).subquery("yeldro_back")
         alike = sa.and_(there.c.yeldro_image == back.c.yeldro_image, there.c.yeldro_number == back.c.yeldro_number)
         columns = [*(there.c[column.name] for column in own), *(back.c[name] for name in stage.portion.changed)]
@@ -204,5 +238,6 @@ class StageStatements(Statements):
 
 
 def _copy(name: TableName, portion: Portion) -> sa.TableClause:
-    columns: list[sa.ColumnClause[Any]] = [sa.column(column) for column in (*portion.columns, _PORTION)]
+    names = [*(name for name, _ in portion.cells), _PORTION]
+    columns: list[sa.ColumnClause[Any]] = [sa.column(column) for column in names]
     return sa.table(name.name, *columns, schema=name.schema)

@@ -1,6 +1,7 @@
 """The statements that all engines share, built from SQLAlchemy Core constructs. Nothing is sent here.
 
-A key table has the columns c0, c1, … (the identity, then the other referred columns) and `round`.
+A key table has the columns c0, c1, … (the identity, then the other referred columns), `round`, and n0, n1, … where
+its rows have new values.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.condition import Condition
 from yeldro.core.database import KeySet
-from yeldro.core.schema import Reference, Table
+from yeldro.core.schema import Column, Reference, Table
 from yeldro.core.selection import Order, Selection
 from yeldro.engines.fragment import Fragment
 
@@ -45,16 +46,28 @@ class Statements:
     def key_table(self, keys: KeySet) -> sa.TableClause:
         if keys not in self._key_tables:
             columns: list[sa.ColumnClause[Any]] = [sa.column(f"c{place}") for place in range(len(keys.columns))]
-            self._key_tables[keys] = sa.table(keys.name, *columns, sa.column("round"), schema=self.key_schema)
+            new: list[sa.ColumnClause[Any]] = [sa.column(f"n{place}") for place in range(len(keys.new))]
+            self._key_tables[keys] = sa.table(keys.name, *columns, sa.column("round"), *new, schema=self.key_schema)
         return self._key_tables[keys]
 
     def key_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
         clause = self.key_table(keys)
         return [clause.c[f"c{keys.columns.index(name)}"] for name in names]
 
+    def new_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
+        clause = self.key_table(keys)
+        return [clause.c[f"n{keys.new.index(name)}"] for name in names]
+
     def carried(self, keys: KeySet) -> list[sa.ColumnElement[Any]]:
         clause = self.table(keys.table)
         return [clause.c[name] for name in keys.columns]
+
+    def make_empty(self, keys: KeySet) -> Rows:
+        """The columns of a key table with their types, and no row."""
+        clause = self.table(keys.table)
+        columns = [column.label(f"c{place}") for place, column in enumerate(self.carried(keys))]
+        new = [clause.c[name].label(f"n{place}") for place, name in enumerate(keys.new)]
+        return sa.select(*columns, sa.literal_column("0").label("round"), *new).where(sa.false())
 
     # Conditions
 
@@ -65,9 +78,13 @@ class Statements:
         """A text in a form that differs wherever its bytes do."""
         return sa.cast(column, sa.Text)
 
+    def sorted_as(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """An expression over values of a column, compared as the column is."""
+        return cell
+
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether `columns` stand among the columns `names` of a key set."""
-        inside: sa.ColumnElement[bool] = _tuple(columns).in_(sa.select(*self.key_columns(keys, names)))
+        inside: sa.ColumnElement[bool] = as_tuple(columns).in_(sa.select(*self.key_columns(keys, names)))
         return inside
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
@@ -88,7 +105,7 @@ class Statements:
         matched = sa.select(*self.key_columns(keys, names)).where(
             self.key_table(keys).c.round == sa.literal_column(_MATCHED)
         )
-        inside: sa.ColumnElement[bool] = _tuple([clause.c[name] for name in names]).in_(matched)
+        inside: sa.ColumnElement[bool] = as_tuple([clause.c[name] for name in names]).in_(matched)
         return inside
 
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
@@ -111,7 +128,7 @@ class Statements:
         if selection.view:
             shown = self.table(selection.view.table)
             rows = sa.select(*(shown.c[name] for name in selection.view.key)).where(*wanted)
-            wanted = [_tuple([clause.c[name] for name in selection.table.key]).in_(rows)]
+            wanted = [as_tuple([clause.c[name] for name in selection.table.key]).in_(rows)]
         if selection.listed:
             wanted.append(
                 self.is_in([clause.c[name] for name in selection.table.key], selection.listed, selection.table.key)
@@ -159,6 +176,10 @@ class Statements:
         target = self.key_table(into)
         return sa.insert(target).from_select([column.name for column in target.c], rows)
 
+    def fill_plain(self, into: KeySet, rows: Rows) -> sa.Insert:
+        """The same for rows that are found by looking at groups of them: such a query cannot lock by itself."""
+        return Statements.fill(self, into, rows)
+
     def pull(
         self,
         reference: Reference,
@@ -168,7 +189,8 @@ class Statements:
         since: int | None,
         without: Sequence[KeySet],
     ) -> sa.Insert:
-        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))))
+        own = [self.table(into.table).c[name] for name in into.new]
+        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))), *own)
         wanted = self.hanging_on(wanted, reference, parents, since)
         for other in without:
             wanted = wanted.where(self.lacks_identity(other))
@@ -182,7 +204,7 @@ class Statements:
         among = sa.select(*self.key_columns(parents, reference.referred))
         if since is not None:
             among = among.where(self.key_table(parents).c.round == since)
-        return rows.where(_tuple(self.pointing(reference)).in_(among))
+        return rows.where(as_tuple(self.pointing(reference)).in_(among))
 
     def close_over(self, reference: Reference, keys: KeySet, round: int) -> sa.Insert:
         start = self.key_table(keys)
@@ -424,5 +446,5 @@ def find_defaults(table: Table, columns: Sequence[str]) -> list[str]:
     return [table.column(name).default or "NULL" for name in columns]
 
 
-def _tuple(columns: Columns) -> Any:
+def as_tuple(columns: Columns) -> Any:
     return columns[0] if len(columns) == 1 else sa.tuple_(*columns)

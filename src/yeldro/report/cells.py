@@ -10,7 +10,13 @@ from rich.text import Text
 from yeldro.core.reach import Action
 
 WIDEST = 40
-ACTION_STYLES = {Action.DELETE: "red", Action.DETACH: "yellow", Action.STOP: "bold red"}
+ACTION_STYLES = {
+    Action.DELETE: "red",
+    Action.DETACH: "yellow",
+    Action.MOVE: "cyan",
+    Action.FILL: "green",
+    Action.STOP: "bold red",
+}
 
 
 def render_cell(value: Any, widest: int = WIDEST) -> Text:

@@ -45,7 +45,7 @@ def _table(one: TableSurvey) -> Document:
         "references": [_reference(reference) for reference in one.references],
         "referenced_by": [_reference(reference) for reference in one.referenced_by],
         "triggers": [{"name": trigger.name, "event": trigger.event} for trigger in one.table.triggers],
-        "cautions": _cautions(one.cautions),
+        "cautions": make_cautions(one.cautions),
     }
     return document | (_close(one.close, one.table) if one.close else {})
 
@@ -78,7 +78,7 @@ def _reference(reference: Reference) -> Document:
     }
 
 
-def _cautions(cautions: Sequence[Caution]) -> list[Document]:
+def make_cautions(cautions: Sequence[Caution]) -> list[Document]:
     return [{"name": one.name, "subject": one.subject, "message": one.message} for one in cautions]
 
 
@@ -94,17 +94,8 @@ def make_preview(preview: Preview) -> Document:
         "missing_keys": [list(key) for key in preview.missing_keys],
         "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
         "reach": describe_reach(reach),
-        "stops": [
-            {
-                "table": stop.table.label,
-                "rows": stop.rows,
-                "via": str(stop.via),
-                "reason": stop.reason,
-                "lift": stop.lift,
-            }
-            for stop in reach.stops
-        ],
-        "cautions": _cautions(preview.cautions),
+        "stops": make_stops(preview),
+        "cautions": make_cautions(preview.cautions),
         "parts": [{"condition": part.text, "rows": part.rows} for part in preview.parts],
         "hints": list(preview.hints),
         "refusals": list(preview.refusals),
@@ -122,7 +113,7 @@ def make_review(review: Review) -> Document:
                 "table": one.reach.selection.table.label if one.reach else None,
                 "matched": one.reach.matched if one.reach else None,
                 "reach": describe_reach(one.reach) if one.reach else [],
-                "cautions": _cautions([*one.doubts, *one.cautions]),
+                "cautions": make_cautions([*one.doubts, *one.cautions]),
                 "order": one.faults,
                 "notes": one.notes,
                 "unjudged": one.unjudged or None,
@@ -131,6 +122,26 @@ def make_review(review: Review) -> Document:
         ],
         "proposed_order": [written.line for written in review.proposed],
     }
+
+
+def make_collisions(preview: Preview) -> list[Document]:
+    return [
+        {
+            "table": one.table.label,
+            "columns": list(one.columns),
+            "rows": one.rows,
+            "pairs": [{"row": list(row), "collides_with": list(other)} for row, other in one.pairs],
+            "dropped": one.dropped,
+        }
+        for one in preview.reach.collisions
+    ]
+
+
+def make_stops(preview: Preview) -> list[Document]:
+    return [
+        {"table": stop.table.label, "rows": stop.rows, "via": str(stop.via), "reason": stop.reason, "lift": stop.lift}
+        for stop in preview.reach.stops
+    ]
 
 
 def make_map(database: str, found: TableMap) -> Document:
@@ -152,8 +163,10 @@ def make_run(kind: str, result: RunResult) -> Document:
         "outcome": result.outcome.label,
         "run": result.run or None,
         "tally": describe_tally(result.tally) if result.tally else [],
-        "cautions": _cautions(result.preview.cautions) if result.preview else [],
+        "cautions": make_cautions(result.preview.cautions) if result.preview else [],
     }
+    if result.preview and result.preview.duplicates:
+        document["collisions"] = make_collisions(result.preview)
     if kind == "restore":
         document["notes"] = list(result.notes)
     if result.outcome.label != "committed":

@@ -1,4 +1,4 @@
-"""Groups of duplicates side by side, as text and as JSON."""
+"""Groups of duplicates side by side, and what removing the surplus rows would do, as text and as JSON."""
 
 from __future__ import annotations
 
@@ -7,20 +7,68 @@ from collections.abc import Iterator, Mapping, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
+from yeldro.core.database import Row
 from yeldro.core.duplicates import Duplicates, Group, Proposal
+from yeldro.core.preview import Preview
+from yeldro.core.reach import Action
 from yeldro.core.schema import Reference, Table
+from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell
-from yeldro.report.documents import Document
+from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops
 from yeldro.report.grids import count, render_grid
+from yeldro.report.preview import render_parts, render_stops
+from yeldro.store.records import describe_reach
 
 _WIDEST_BAR = 30
 
 
-def render_duplicates(found: Duplicates) -> Iterator[RenderableType]:
+def render_merging(preview: Preview, next_line: str = "") -> Iterator[RenderableType]:
+    """The duplicates, and everything that removing the surplus rows would touch."""
+    found = preview.duplicates
+    assert found
+    yield from render_duplicates(found, _find_filled(preview))
+    if not found.groups:
+        return
+    yield from render_parts(preview)
+    for collision in preview.reach.collisions:
+        columns = ", ".join(collision.columns)
+        end = "they are dropped, and what hangs on them moves on" if collision.dropped else "they forbid it"
+        yield Text(
+            f"\n{count(collision.rows, 'row')} of {collision.table.label} would have the same {columns} as another row"
+            f" once moved: {end}",
+            style="bold",
+        )
+        pairs = [(_key(collision.table, row), _key(collision.table, other)) for row, other in collision.pairs]
+        yield render_grid(("row", "the same as"), pairs)
+        if collision.rows > len(pairs):
+            yield Text(f"  ({count(collision.rows - len(pairs), 'more row')})", style="dim")
+    yield from render_stops(preview.reach.stops)
+    yield from render_cautions(preview.cautions)
+    if next_line:
+        yield Text("\nNext, once this is what you expect:" if not preview.refusals else "\nThe line would be:")
+        yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
+
+
+def _key(table: Table, row: Row) -> str:
+    return ", ".join(f"{name} {value}" for name, value in zip(table.identity, row, strict=True))
+
+
+def _find_filled(preview: Preview) -> tuple[str, ...]:
+    return next((change.columns for change in preview.reach.changes if change.action is Action.FILL), ())
+
+
+def render_duplicates(found: Duplicates, filled: Sequence[str] = ()) -> Iterator[RenderableType]:
+    """`filled` are the columns in which kept rows get values of surplus ones."""
     request = found.request
-    label, same = request.table.label, ", ".join(request.same)
-    same = "values in every column" if request.same == request.table.column_names else same
-    yield Text(f"{label} in {found.database}: {count(found.groups, 'group')} with the same {same}", style="bold")
+    grouping, label = request.grouping, request.table.label
+    same = ", ".join(one.text for one in grouping.same)
+    whole = tuple(one.column for one in grouping.same) == request.table.column_names
+    same = "values in every column" if whole else same
+    ignored = sorted({str(what) for one in grouping.loose for what in one.ignored})
+    but_for = f", but for {', '.join(ignored)}" if ignored else ""
+    yield Text(
+        f"{label} in {found.database}: {count(found.groups, 'group')} with the same {same}{but_for}", style="bold"
+    )
     if not found.groups:
         return
     yield Text(f"  {found.rows:,} rows: {found.groups:,} would stay, {found.surplus:,} are surplus")
@@ -30,10 +78,27 @@ def render_duplicates(found: Duplicates) -> Iterator[RenderableType]:
     ]
     yield ""
     yield render_grid(("size", "groups", ""), sizes, right=("size", "groups"))
+    yield from _decisions(found)
     for number, group in enumerate(found.listing, 1):
-        yield from _group(found, number, group)
+        yield from _group(found, number, group, filled)
     if len(found.listing) < found.groups:
         yield Text(f"\n{count(found.groups - len(found.listing), 'more group')}: --groups N or --all shows them.")
+
+
+def _decisions(found: Duplicates) -> Iterator[RenderableType]:
+    """In how many groups each rule decides. One that decides nothing is said so."""
+    chosen = bool(found.request.grouping.rules)
+    yield ""
+    rows: list[tuple[object, object, str]] = [
+        (rule.text, groups, "" if groups else "nothing: its values are the same in every group")
+        for rule, groups in found.decisions
+    ]
+    if chosen:
+        left = found.groups - sum(groups for _, groups in found.decisions)
+        rows.append(("the lowest key", left, ""))
+    titles = ("--keep", "decides groups" if chosen else "would decide groups", "")
+    used = 3 if any(row[2] for row in rows) else 2
+    yield render_grid(titles[:used], [row[:used] for row in rows], right=titles[1:2])
 
 
 def render_proposals(table: Table, proposed: Sequence[Proposal]) -> Iterator[RenderableType]:
@@ -53,20 +118,45 @@ def make_proposals(table: Table, proposed: Sequence[Proposal]) -> Document:
     return {"kind": "duplicates", "table": table.label, "proposals": listed}
 
 
-def _group(found: Duplicates, number: int, group: Group) -> Iterator[RenderableType]:
-    """The row that stays first; `≠` marks cells that are not those of the first row."""
+def _group(found: Duplicates, number: int, group: Group, filled: Sequence[str]) -> Iterator[RenderableType]:
+    """The row that stays first; `≠` marks cells that are not its own, `→` what it will be filled with."""
     request = found.request
-    names = request.table.column_names
+    table = request.table
+    names, chosen = table.column_names, bool(request.grouping.rules)
+    common = [one.column for one in request.grouping.same]
     why = f"kept by {group.decided}" if group.decided else "kept by the lowest key"
-    yield Text.assemble(f"\nGroup {number:,}, ", (why, "italic"))
-    shown = [name for name in names if name in request.table.key or name in group.differs or name in request.same]
+    yield Text.assemble(f"\nGroup {number:,}", (f", {why}" if chosen else "", "italic"))
+    shown = [name for name in names if name in table.key or name in group.differs or name in common]
     places = [names.index(name) for name in shown]
     rows = []
     for place, row in enumerate(group.rows):
         verdict = Text("stays", style="green") if place == 0 else Text("goes", style="red")
         cells = [_marked(row[column], group.rows[0][column]) for column in places]
-        rows.append([verdict, *cells, *([_hanging(group.dependents[place])] if any(group.dependents) else [])])
-    yield render_grid(("", *shown, *(["hangs on it"] if any(group.dependents) else [])), rows)
+        if place == 0:
+            cells = [
+                _filled(cell, row[column], group, column) if names[column] in filled else cell
+                for cell, column in zip(cells, places, strict=True)
+            ]
+        verdicts = [verdict] if chosen else [Text(", ".join(_choosers(group, place + 1)), style="italic")]
+        rows.append([*verdicts, *cells, *([_hanging(group.dependents[place])] if any(group.dependents) else [])])
+    titles = ("" if chosen else "kept by", *shown, *(["hangs on it"] if any(group.dependents) else []))
+    yield render_grid(titles, rows)
+
+
+def _choosers(group: Group, place: int) -> list[str]:
+    return [rule for rule, chosen in group.choices.items() if chosen == place]
+
+
+def _filled(cell: Text, value: object, group: Group, column: int) -> Text:
+    """What the first surplus row that has something will fill in."""
+    if not _is_blank(value):
+        return cell
+    values = [row[column] for row in group.rows if not _is_blank(row[column])]
+    return Text.assemble(cell, (" → ", "green"), render_cell(values[0])) if values else cell
+
+
+def _is_blank(value: object) -> bool:
+    return value is None or (isinstance(value, str) and not value.strip(" "))
 
 
 def _marked(value: object, first: object) -> Text:
@@ -75,23 +165,30 @@ def _marked(value: object, first: object) -> Text:
 
 
 def _hanging(dependents: Mapping[Reference, int]) -> str:
-    return ", ".join(f"{found:,} {reference.child.label}" for reference, found in dependents.items())
+    """How many rows of each table; where several references lead there, by their columns."""
+    labels = [reference.child.label for reference in dependents]
+    return ", ".join(
+        f"{found:,} {label}" + (f" ({', '.join(reference.columns)})" if labels.count(label) > 1 else "")
+        for (reference, found), label in zip(dependents.items(), labels, strict=True)
+    )
 
 
-def make_duplicates(found: Duplicates) -> Document:
+def make_duplicates(found: Duplicates, preview: Preview | None) -> Document:
     names = found.request.table.column_names
-    same = found.request.same
-    return {
+    same = [one.text for one in found.request.grouping.same]
+    document: Document = {
         "kind": "duplicates",
+        "database": found.database,
         "table": found.request.table.label,
         "groups": found.groups,
         "rows": found.rows,
         "kept": found.groups,
         "surplus": found.surplus,
         "sizes": [{"size": size, "groups": groups} for size, groups in found.sizes],
+        "decisions": [{"rule": rule.text, "groups": groups} for rule, groups in found.decisions],
         "listing": [
             {
-                "values": {name: group.rows[0][names.index(name)] for name in same},
+                "values": dict(zip(same, group.values, strict=True)),
                 "keep": dict(zip(names, group.rows[0], strict=True)),
                 "decided_by": group.decided or None,
                 "surplus": [dict(zip(names, row, strict=True)) for row in group.rows[1:]],
@@ -100,5 +197,13 @@ def make_duplicates(found: Duplicates) -> Document:
             }
             for group in found.listing
         ],
-        "collisions": [],
+        "collisions": make_collisions(preview) if preview else [],
     }
+    if preview:
+        document |= {
+            "reach": describe_reach(preview.reach),
+            "stops": make_stops(preview),
+            "cautions": make_cautions(preview.cautions),
+            "refusals": list(preview.refusals),
+        }
+    return document

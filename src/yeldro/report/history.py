@@ -11,7 +11,7 @@ from rich.text import Text
 from yeldro.report.documents import Document
 from yeldro.report.grids import render_grid
 from yeldro.report.spreadsheet import render_line
-from yeldro.store.records import RunRecord
+from yeldro.store.records import Facts, RunRecord
 
 _STYLES = {"committed": "green", "in-doubt": "bold yellow", "running": "cyan", "rolled-back": "dim"}
 _FIELDS = ("run", "began", "kind", "table", "database", "by", "outcome", "rows", "restored", "archive_bytes")
@@ -106,13 +106,13 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
             yield Text(f"  {name:{width}}  {value}")
     yield Text("\nReach", style="bold")
     rows = [
-        [part["table"], part["rows"], part["action"], ", ".join(part["via"]) or "the selection"]
+        [part["table"], part["rows"], part["action"], ", ".join(part["via"]) or _chosen(facts, part)]
         for part in facts["reach"]
     ]
     yield render_grid(("table", "rows", "action", "through"), rows, right=("rows",))
     if facts["tally"]:
         yield Text("\nTally", style="bold")
-        numbers = ("before", "expected", "deleted", "detached", "inserted_by_triggers", "after")
+        numbers = ("before", "expected", "deleted", "detached", "moved", "filled", "inserted_by_triggers", "after")
         used = [name for name in numbers if any(line[name] for line in facts["tally"])]
         titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
         lines = [
@@ -124,3 +124,9 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
         yield Text("\nCautions", style="bold")
     for caution in facts["cautions"]:
         yield Text(f"  {caution}", style="yellow")
+
+
+def _chosen(facts: Facts, part: Facts) -> str:
+    if part["action"] == "fill":
+        return "kept rows"
+    return "surplus rows" if facts["kind"] == "dedupe" else "the selection"

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from yeldro.core.preview import Preview
-from yeldro.core.reach import Action, Part
+from yeldro.core.reach import Action, Part, Stop
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES
 from yeldro.report.grids import count, left_out, render_grid, render_rows
@@ -35,14 +35,8 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         yield render_grid(("rows that meet", "rows"), parts, right=("rows",))
     if reach.matched:
         yield from _sample(preview, width)
-        yield from _parts(preview)
-    if reach.stops:
-        yield Text("\nThe deletion would be stopped", style="bold red")
-        yield render_grid(
-            ("table", "rows", "through", "because", "allowed by"),
-            [(one.table.label, one.rows, str(one.via), one.reason, one.lift) for one in reach.stops],
-            right=("rows",),
-        )
+        yield from render_parts(preview)
+    yield from render_stops(reach.stops)
     for hint in preview.hints:
         yield Text(f"\n{hint}")
     yield from render_cautions(preview.cautions)
@@ -67,7 +61,17 @@ def _sample(preview: Preview, width: int) -> Iterator[RenderableType]:
         yield Text(f"  ({'; '.join(notes)})", style="dim")
 
 
-def _parts(preview: Preview) -> Iterator[RenderableType]:
+def render_stops(stops: Sequence[Stop]) -> Iterator[RenderableType]:
+    if stops:
+        yield Text("\nThe deletion would be stopped", style="bold red")
+        yield render_grid(
+            ("table", "rows", "through", "because", "allowed by"),
+            [(one.table.label, one.rows, str(one.via), one.reason, one.lift) for one in stops],
+            right=("rows",),
+        )
+
+
+def render_parts(preview: Preview) -> Iterator[RenderableType]:
     parts = [part for part in preview.reach.parts if part.rows]
     if len(parts) == 1 and not preview.reach.stops and not parts[0].via:
         yield Text("\nNothing hangs on these rows.")
@@ -94,4 +98,7 @@ def _parts(preview: Preview) -> Iterator[RenderableType]:
 
 def _through(preview: Preview, part: Part) -> str:
     chosen = part.table is preview.selection.table and part.action is Action.DELETE
-    return "\n".join([*(["the selection"] if chosen else []), *map(str, part.via)])
+    first = "surplus rows" if preview.duplicates else "the selection"
+    if part.action is Action.FILL:
+        return "kept rows"
+    return "\n".join([*([first] if chosen else []), *map(str, part.via)])

@@ -14,7 +14,7 @@ _COLUMNS = ("table", "archived", "restore", "unchanged", "other values", "gone")
 
 
 def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
-    """One line for the deleted rows of each table, parents first, then one for each reference that comes back."""
+    """One line for the deleted rows of each table, parents first, then one for rows that the run changed."""
     yield Text.assemble("Restore of ", (plan.run, "bold"), " into ", (plan.database, "bold"))
     yield Text("")
     rows = [_cells(part) for part in plan.parts]
@@ -26,7 +26,7 @@ def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
 
 
 def _cells(part: RestorePart) -> list[object]:
-    standing, reference = part.standing, part.stage.portion.reference
-    name = f"{part.table.label} ({', '.join(reference.columns)})" if reference else part.table.label
-    gone = standing.absent if reference else 0
+    standing, changed = part.standing, part.stage.portion.changed
+    name = f"{part.table.label} ({', '.join(changed)})" if changed else part.table.label
+    gone = standing.absent if changed else 0
     return [name, standing.rows, part.to_do, standing.same, standing.differing, gone]

@@ -24,6 +24,8 @@ def render_tally(tally: Tally) -> Iterator[RenderableType]:
     optional = {
         "deleted": "deleted",
         "detached": "detached",
+        "moved": "moved",
+        "filled": "filled",
         "restored": "restored",
         "by triggers": "inserted_by_triggers",
     }
@@ -45,6 +47,9 @@ def _count(number: int) -> Text:
 
 def render_ending(result: RunResult, back: str) -> Iterator[RenderableType]:
     """How it ended; `back` is the line that would take it back, "" where nothing would."""
-    yield Text(f"\n{result.outcome.sentence}", style=_STYLES.get(result.outcome, "bold yellow"))
+    sentence = result.outcome.sentence
+    if result.outcome is Outcome.NOTHING_MATCHED and result.preview and result.preview.duplicates:
+        sentence = "No two rows are the same; there is nothing to remove."
+    yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold yellow"))
     if result.outcome is Outcome.COMMITTED and back:
         yield Text(f"  To take it back: {back}", style="dim")

@@ -25,7 +25,7 @@ CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
 CREATE TABLE yeldro_portions (portion INTEGER PRIMARY KEY, source_schema TEXT NOT NULL, source_table TEXT NOT NULL,
   shown_as TEXT NOT NULL, row_key TEXT NOT NULL, action TEXT NOT NULL, reference TEXT, changed TEXT NOT NULL,
   to_default INTEGER NOT NULL, rows INTEGER NOT NULL, alike INTEGER, orphans TEXT NOT NULL, first_row INTEGER,
-  last_row INTEGER, copy_schema TEXT, copy_table TEXT);
+  last_row INTEGER, copy_schema TEXT, copy_table TEXT, waits TEXT NOT NULL);
 CREATE TABLE yeldro_columns (shown_in TEXT NOT NULL, place INTEGER NOT NULL, source_column TEXT NOT NULL,
   shown_as TEXT NOT NULL, type TEXT NOT NULL, kept_as TEXT NOT NULL, generated INTEGER NOT NULL,
   left_out INTEGER NOT NULL);
@@ -90,7 +90,7 @@ class ArchiveWriter:
     def _write_portion(self, portion: Portion, copy: TableName | None) -> None:
         name = portion.table.name
         self._file.execute(
-            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?)",
+            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?, ?)",
             (
                 portion.number,
                 name.schema,
@@ -106,6 +106,7 @@ class ArchiveWriter:
                 json.dumps(portion.orphans or {}),
                 copy.schema if copy else None,
                 copy.name if copy else None,
+                json.dumps(portion.waits),
             ),
         )
 
@@ -238,12 +239,12 @@ class ArchiveReader:
         """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
         rows = self._query(
             "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, to_default, rows,"
-            " alike, orphans FROM yeldro_portions ORDER BY portion"
+            " alike, orphans, action, waits FROM yeldro_portions ORDER BY portion"
         )
         return [self._portion(schema, row) for row in rows]
 
     def _portion(self, schema: Schema, row: tuple[Any, ...]) -> Portion:
-        number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans = row
+        number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans, action, waits = row
         table = _find_table(schema, place, name)
         found = self._query(
             "SELECT source_column, type, generated, left_out FROM yeldro_columns WHERE shown_in = ? ORDER BY place",
@@ -272,6 +273,8 @@ class ArchiveReader:
             bool(to_default),
             alike,
             json.loads(orphans),
+            action,
+            tuple(json.loads(waits)),
         )
 
     def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:

@@ -1,0 +1,359 @@
+"""What happens when surplus rows go: what hangs on them moves to the kept rows, unless that cannot be.
+
+A moved row may be a duplicate itself where it arrives. Where the person lets such rows be dropped, they are surplus
+rows in turn, and what hangs on them moves on to the rows that they collided with, until nothing collides any more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from yeldro.core.database import Database, KeySet, Mark
+from yeldro.core.duplicates import DuplicatesRequest, Filling
+from yeldro.core.keys import find_carried
+from yeldro.core.ranking import Ranking
+from yeldro.core.reach import (
+    Action,
+    Change,
+    Collision,
+    Part,
+    Reach,
+    Rule,
+    Rules,
+    Search,
+    Stop,
+    find_order,
+    tables_in_reach,
+)
+from yeldro.core.schema import Reference, Schema, Table, TableName
+from yeldro.errors import Refused, UsageError
+
+_PAIRS = 10
+
+
+def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
+    """Make what a search inside a read-only transaction will need."""
+    schema, root, rules = database.schema, request.table, request.dependents
+    if rules.default is not Rule.MOVE:
+        database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
+    else:
+        database.prepare_key_sets([root], find_carried(schema, root))
+        database.prepare_key_sets([r.child for r in schema.references if rules.treatment(r).action is Action.DETACH])
+        for child, references in find_movers(schema, root, rules).items():
+            table = schema.by_name[child]
+            _check_movable(table)
+            database.prepare_key_sets([table], find_new(table, references))
+            database.prepare_key_sets([table], find_carried(schema, table))
+    if request.filling:
+        database.prepare_key_sets([root], find_fillable(schema, root))
+
+
+def _check_movable(table: Table) -> None:
+    if table.refusal:
+        raise Refused(f"Rows of {table.label} would be touched, but {table.refusal}.")
+    if not table.identity:
+        raise UsageError(
+            f"{table.label} references rows that would go, but nothing tells its rows apart.",
+            "Give it a key without NULLs.",
+        )
+
+
+def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, list[Reference]]:
+    """The tables whose rows may move, each with the references that may be pointed at other rows: those into the table
+    itself, and into tables that may lose rows because they collide."""
+    found: dict[TableName, list[Reference]] = {}
+    waiting, seen = [root], {root.name}
+    while waiting:
+        for reference in schema.incoming(waiting.pop()):
+            child = reference.child
+            if reference.broken or rules.treatment(reference).action is not Action.MOVE:
+                continue
+            found.setdefault(child.name, []).append(reference)
+            if rules.drops(child) and child.name not in seen:
+                seen.add(child.name)
+                waiting.append(child)
+    return found
+
+
+def find_new(table: Table, references: Sequence[Reference]) -> tuple[str, ...]:
+    """The columns of which a moved row has new values, and those that are unique together with them."""
+    changing = {name for reference in references for name in reference.columns}
+    wanted = changing | {name for columns in _unique_with(table, changing) for name in columns}
+    return tuple(name for name in table.column_names if name in wanted)
+
+
+def _unique_with(table: Table, changing: set[str]) -> list[tuple[str, ...]]:
+    unique = [index.columns for index in table.indexes if index.unique and set(index.columns) & changing]
+    if set(table.key) & changing:
+        unique.append(table.key)
+    return list(dict.fromkeys(columns for columns in unique if set(columns) <= set(table.column_names)))
+
+
+def find_fillable(schema: Schema, table: Table) -> tuple[str, ...]:
+    """Columns that may be NULL or blank, but for parts of a key and of references of several columns."""
+    whole = {name for reference in schema.outgoing(table) if len(reference.columns) > 1 for name in reference.columns}
+    fixed = whole | set(table.key) | set(table.identity)
+    return tuple(column.name for column in table.columns if not column.generated and column.name not in fixed)
+
+
+def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
+    """Everything that removing the surplus rows of a ranking touches, inside the open transaction."""
+    if request.dependents.default is Rule.MOVE:
+        search: _Merging | Search = _Merging(database, request, ranking)
+    else:
+        search = Search(database, request.dependents, store=True)
+    root = request.table
+    search.root = root
+    new = find_carried(database.schema, root) if isinstance(search, _Merging) else ()
+    keys = database.make_key_set(root, new)
+    search.sets[root.name] = keys
+    search.counts[root.name] = surplus = database.pair(ranking, keys)
+    filled = _find_filled(database, request, ranking)
+    moved: list[Change] = []
+    if isinstance(search, _Merging):
+        search.filled = filled.keys if filled else None
+        moved = search.find_moves()
+    search.follow()
+    detached = tuple(search.find_detachments())
+    order = find_order(search.sets, database.schema, database.abilities)
+    if filled:
+        filled = _leave(database, filled, search.sets, [change.keys for change in moved if change.table is root])
+    changes = (*moved, *([filled] if filled and filled.rows else []))
+    collisions = tuple(search.find_collisions()) if isinstance(search, _Merging) else ()
+    own_stops = [*search.find_move_stops()] if isinstance(search, _Merging) else [*_kept_stops(search, ranking)]
+    return Reach(
+        request.grouping.selection,
+        surplus,
+        database.count_rows(root),
+        tuple((search.sets[name], search.counts[name]) for name in order.tables),
+        detached,
+        tuple(order.links),
+        tuple(order.late),
+        (*_parts(moved), *search.parts(order.tables, detached), *_parts(changes[len(moved) :])),
+        (
+            *search.find_stops(detached),
+            *search.find_knots(order.knots),
+            *own_stops,
+            *_fill_stops(search, filled, moved),
+        ),
+        changes,
+        collisions,
+    )
+
+
+def _kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
+    """A kept row may hang on a surplus one: it must not go with it."""
+    table = search.root
+    if rows := search.database.count_kept(ranking, search.sets[table.name]):
+        via = next(one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name))
+        yield Stop(table, rows, via, "these are kept rows", f"--dependents {table.label}=detach")
+
+
+def _parts(changes: Sequence[Change]) -> Iterator[Part]:
+    for change in changes:
+        if change.rows > change.detached:
+            yield Part(change.table, change.action, change.rows - change.detached, change.via)
+        if change.detached:
+            yield Part(change.table, Action.DETACH, change.detached, tuple(one for one in change.via if one.is_self))
+
+
+def _find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Change | None:
+    if not request.filling:
+        return None
+    columns = find_fillable(database.schema, request.table)
+    keys = database.make_key_set(request.table, columns)
+    rows = database.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS) if columns else 0
+    return Change(Action.FILL, keys, columns, rows)
+
+
+def _leave(database: Database, filled: Change, sets: dict[TableName, KeySet], moved: Sequence[KeySet]) -> Change:
+    """Leave references alone that would point at rows that go, and drop columns in which nothing is filled.
+
+    What is `moved` in the same row is not filled.
+    """
+    for reference in database.schema.outgoing(filled.table):
+        gone = sets.get(reference.parent.name)
+        if gone and set(reference.columns) <= set(filled.keys.new) and not reference.broken:
+            database.leave(filled.keys, reference, gone)
+    for images in moved:
+        database.adopt(filled.keys, images)
+    columns = tuple(name for name in filled.columns if filled.rows and database.count_shifted(filled.keys, [name]))
+    marks = database.count_images(filled.keys) if columns else {}
+    return Change(Action.FILL, filled.keys, columns, sum(marks.values()))
+
+
+def _fill_stops(search: Search, filled: Change | None, moved: Sequence[Change]) -> Iterator[Stop]:
+    if not filled or not filled.rows:
+        return
+    database, table, gone = search.database, filled.table, search.sets[filled.table.name]
+    sets = [filled.keys, *(change.keys for change in moved if change.table is table)]
+    for reference in database.schema.outgoing(table):
+        inside = reference.is_self and set(reference.columns) <= set(filled.columns)
+        if inside and (rows := database.count_loops(reference, sets)):
+            yield Stop(table, rows, reference, "filled in, it would make a loop", "leaving out --fill")
+    for columns in _unique_with(table, set(filled.columns)):
+        if not set(columns) <= set(filled.keys.new):
+            continue  # a part of the key keeps them apart
+        collided = database.make_key_set(table, find_carried(database.schema, table))
+        if rows := database.find_collisions(filled.keys, gone, columns, collided):
+            via = next((one for one in database.schema.outgoing(table)), None)
+            if via:
+                reason = f"filled in, {', '.join(columns)} would not be unique any more"
+                yield Stop(table, rows, via, reason, "leaving out --fill")
+
+
+class _Merging(Search):
+    """A search in which what hangs on rows that go is moved to those that take their place.
+
+    `images` holds the rows of each table that get new values, `collided` the rows that are duplicates where they
+    arrive, by table and unique columns.
+    """
+
+    filled: KeySet | None = None
+
+    def __init__(self, database: Database, request: DuplicatesRequest, ranking: Ranking) -> None:
+        super().__init__(database, request.dependents, store=True)
+        self.movers = find_movers(database.schema, request.table, request.dependents)
+        self.images: dict[TableName, KeySet] = {}
+        self.collided: dict[tuple[TableName, tuple[str, ...]], tuple[KeySet, int]] = {}
+        self.changes: list[Change] = []
+
+    def find_moves(self) -> list[Change]:
+        """Point references at the rows that stay, until nothing collides that was not known to."""
+        if not self.counts[self.root.name]:
+            return []
+        grew = True
+        while grew:
+            grew = False
+            for name, references in self.movers.items():
+                into = [one for one in references if self.counts.get(one.parent.name)]
+                if into:
+                    self._point(self.schema.by_name[name], into)
+                    grew |= self._drop_collisions(self.schema.by_name[name], into)
+        self.changes = [change for name in self.images if (change := self._change(self.schema.by_name[name]))]
+        self.via.update(one for change in self.changes for one in change.via)
+        return self.changes
+
+    def _point(self, table: Table, references: Sequence[Reference]) -> None:
+        """Work out afresh what the references of a table's rows will be."""
+        if table.name not in self.images:
+            self.images[table.name] = self.database.make_key_set(table, find_new(table, self.movers[table.name]))
+        images = self.images[table.name]
+        self.database.clear(images)
+        gone = self.sets.get(table.name)
+        for reference in references:
+            parents = self.sets[reference.parent.name]
+            self.database.pull(reference, parents, images, round=Mark.DETACHED, without=[gone] if gone else [])
+        for reference in references:
+            filled = self.filled if reference.parent is self.root else None
+            self.database.repoint(reference, self.sets[reference.parent.name], images, filled)
+
+    def _drop_collisions(self, table: Table, references: Sequence[Reference]) -> bool:
+        """Let rows that collide be surplus rows too, where they may be dropped. Returns whether there are new ones."""
+        images, grew = self.images[table.name], False
+        changing = {name for reference in references for name in reference.columns}
+        for columns in _unique_with(table, changing):
+            gone = self.sets.get(table.name)
+            paired = find_carried(self.schema, table)
+            if gone is None:
+                gone = self.database.make_key_set(table, paired)
+                if self.rules.drops(table):
+                    self.sets[table.name], self.counts[table.name] = gone, 0
+            if not self.rules.drops(table):
+                known, _ = self.collided.get((table.name, columns), (None, 0))
+                into = known or self.database.make_key_set(table, paired)
+                self.database.clear(into)
+                self.collided[table.name, columns] = into, self.database.find_collisions(images, gone, columns, into)
+            elif rows := self.database.find_collisions(images, gone, columns, gone):
+                self.counts[table.name] += rows
+                _, before = self.collided.get((table.name, columns), (gone, 0))
+                self.collided[table.name, columns] = gone, before + rows
+                while self.database.pass_on(gone):
+                    pass
+                self.database.remove(images, gone)
+                grew = True
+        return grew
+
+    def _change(self, table: Table) -> Change | None:
+        images = self.images[table.name]
+        marks = self.database.count_images(images)
+        rows = sum(marks.values())
+        if not rows:
+            return None
+        waiting = marks.get(Mark.WAITING, 0)
+        pointing = [one for one in self.movers[table.name] if self.counts.get(one.parent.name)]
+        via = tuple(
+            one
+            for one in pointing
+            if (waiting and self._may_wait(one)) or self.database.count_shifted(images, one.columns)
+        )
+        changed = {name for one in via for name in one.columns}
+        columns = tuple(name for name in table.column_names if name in changed)
+        waits = {name for one in via if self._may_wait(one) for name in one.nullable_columns} if waiting else set()
+        return Change(
+            Action.MOVE,
+            images,
+            columns,
+            rows,
+            via,
+            marks.get(Mark.DETACHED, 0),
+            waiting,
+            tuple(name for name in columns if name in waits),
+        )
+
+    def _may_wait(self, reference: Reference) -> bool:
+        return self.filled is not None and bool(set(reference.referred) & set(self.filled.new))
+
+    def find_collisions(self) -> Iterator[Collision]:
+        for (name, columns), (keys, rows) in self.collided.items():
+            if rows:
+                pairs = tuple(self.database.list_pairs(keys, _PAIRS))
+                table = self.schema.by_name[name]
+                yield Collision(table, columns, rows, pairs, self.rules.drops(table))
+
+    def find_move_stops(self) -> Iterator[Stop]:
+        for change in self.changes:
+            yield from self._immovable(change)
+        for (name, columns), (_, rows) in self.collided.items():
+            table = self.schema.by_name[name]
+            if rows and not self.rules.drops(table):
+                via = next(one for one in self.movers[name] if set(one.columns) & set(columns))
+                reason = f"moved, they would have the same {', '.join(columns)} as another row"
+                yield Stop(table, rows, via, reason, f"--dependents {table.label}=delete")
+
+    def _immovable(self, change: Change) -> Iterator[Stop]:
+        table, images = change.table, change.keys
+        looped = self.database.count_images(images).get(Mark.LOOPED, 0)
+        for reference in self.movers[table.name]:
+            gone = self.sets.get(reference.parent.name)
+            if not gone or not self.counts[reference.parent.name]:
+                continue
+            if rows := self.database.count_still(reference, gone, images):
+                reason = f"{', '.join(reference.referred)} is NULL in the kept row"
+                yield Stop(table, rows, reference, reason, "--fill")
+            if reference not in change.via:
+                continue
+            if reference.is_self and (rows := looped or self.database.count_loops(reference, [images])):
+                reason = "moved, it would make a loop"
+                yield Stop(table, rows, reference, reason, "" if looped else f"--dependents {table.label}=detach")
+            if change.waiting and self._may_wait(reference) and not reference.nullable_columns:
+                reason = "what it points at is filled in later, and it may not be NULL until then"
+                yield Stop(table, change.waiting, reference, reason, "")
+            if any(table.column(name).generated for name in reference.columns):
+                yield Stop(table, change.rows, reference, "its column is generated", "")
+            yield from self._shared(change, reference)
+        for other in self.schema.incoming(table):
+            if not set(other.referred) & set(change.columns) or other.broken:
+                continue
+            if rows := self.database.count_referencing(other, images, self.sets.get(other.child.name)):
+                reason = f"it points at a column of {table.label} that would change"
+                yield Stop(other.child, rows, other, reason, "")
+
+    def _shared(self, change: Change, reference: Reference) -> Iterator[Stop]:
+        """A column that another reference goes by too must keep its value."""
+        for other in self.schema.outgoing(change.table):
+            shared = [name for name in other.columns if name in reference.columns]
+            if not shared or other is reference or other.broken:
+                continue
+            if rows := self.database.count_shifted(change.keys, shared):
+                yield Stop(change.table, rows, other, f"{', '.join(shared)} would change for it too", "")
