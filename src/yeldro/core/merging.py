@@ -43,9 +43,13 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
             table = schema.by_name[child]
             _check_movable(table)
             database.prepare_key_sets([table], find_new(table, references))
-            database.prepare_key_sets([table], find_carried(schema, table))
+            # One for the rows that collide through each unique key, and one for those that go.
+            unique = _unique_with(table, {name for one in references for name in one.columns})
+            database.prepare_key_sets([table] * (len(unique) + 1), find_carried(schema, table))
     if request.filling:
-        database.prepare_key_sets([root], find_fillable(schema, root))
+        fillable = find_fillable(schema, root)
+        database.prepare_key_sets([root], fillable)
+        database.prepare_key_sets([root] * len(_unique_with(root, set(fillable))), find_carried(schema, root))
 
 
 def _check_movable(table: Table) -> None:

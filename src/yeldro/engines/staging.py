@@ -200,7 +200,7 @@ class StageStatements(Statements):
         update = sa.update(clause).values({**self.untouched(stage.table), **nothing})
         return update.where(*self._same_key(stage), self.is_left(stage, ()))
 
-    def reattach(self, stage: Stage, left: Sequence[str]) -> sa.Update:
+    def reattach(self, stage: Stage, left: Sequence[str], pairs: sa.FromClause | None = None) -> sa.Update:
         """Give rows that are as the run left them what they held. Without a key, as many as look alike."""
         clause, staged, changed = self.table(stage.table), self.staged(stage), stage.portion.changed
         if stage.key:
@@ -209,14 +209,14 @@ class StageStatements(Statements):
             }
             rows = self._same_key(stage)
         else:
-            pairs = self._pairs(stage, left)
+            pairs = self.pairs(stage, left).subquery("yeldro_pairs") if pairs is None else pairs
             new = {clause.c[name]: pairs.c[name] for name in changed}
             identity = enumerate(stage.table.identity)
             rows = [clause.c[name] == pairs.c[f"yeldro_own_{place}"] for place, name in identity]
         statement = sa.update(clause).values({**self.untouched(stage.table), **new})
         return statement.where(*rows, *([self.is_left(stage, left, emptied=True)] if stage.key else []))
 
-    def _pairs(self, stage: Stage, left: Sequence[str]) -> sa.Subquery:
+    def pairs(self, stage: Stage, left: Sequence[str]) -> Rows:
         """Staged rows with rows of the table that are alike but for what the detachment took, one to one."""
         clause, staged, table = self.table(stage.table), self.staged(stage), stage.table
         names = stage.portion.columns
@@ -234,7 +234,7 @@ class StageStatements(Statements):
         back = numbered(staged, [staged.c[name] for name in stage.portion.changed]).subquery("yeldro_back")
         alike = sa.and_(there.c.yeldro_image == back.c.yeldro_image, there.c.yeldro_number == back.c.yeldro_number)
         columns = [*(there.c[column.name] for column in own), *(back.c[name] for name in stage.portion.changed)]
-        return sa.select(*columns).select_from(there.join(back, alike)).subquery("yeldro_pairs")
+        return sa.select(*columns).select_from(there.join(back, alike))
 
 
 def _copy(name: TableName, portion: Portion) -> sa.TableClause:
