@@ -52,6 +52,8 @@ class Keeper:
         """Why the rows of a reach cannot be archived, "" where they can."""
         if not self.keeping or not self.keeping.archive:
             return ""
+        if any(keys.alike for keys, _ in reach.deleted) and (self._copies_inside or self._left_out):
+            return "Nothing tells these rows apart: they are only kept whole, and in the run record."
         if self._copies_inside:
             if reach.selection.truncate and not self.database.abilities.rolls_back_truncate:
                 return "--truncate has the table alone here, so --archive-table cannot write another one."

@@ -10,7 +10,7 @@ from typing import Protocol
 from yeldro.core.database import Database, KeySet, Mode, Row
 from yeldro.core.duplicates import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
 from yeldro.core.map import TableMap, make_map
-from yeldro.core.merging import find_merging, prepare_merging
+from yeldro.core.merging import check_unique, find_merging, prepare_merging
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
@@ -115,6 +115,7 @@ def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[I
 
 def merging(database: Database, request: DuplicatesRequest) -> Preview:
     """Find duplicates, and what removing the surplus rows would touch, in a transaction that cannot change anything."""
+    check_unique(database, request)
     job = _Merging(database, request)
     job.prepare()
     with transaction(database, Mode.READ):
@@ -155,6 +156,7 @@ def dedupe(
     database: Database, request: DuplicatesRequest, manner: Manner, answers: Answers, keeping: Keeping | None = None
 ) -> RunResult:
     """The same for surplus rows of duplicates: what hangs on them is moved first."""
+    check_unique(database, request)
     return _run(database, _Merging(database, request), manner, answers, keeping)
 
 
@@ -216,6 +218,9 @@ class _Deletion:
         """What is not as it should be after the run, beyond the tally; "" where all is."""
         return ""
 
+    def follow_up(self) -> None:
+        """What is left to do after the commit."""
+
 
 class _Merging:
     """What removing surplus rows looks for."""
@@ -238,7 +243,15 @@ class _Merging:
 
     def find_fault(self) -> str:
         left = self.database.count_left_groups(self.ranking)
-        return f"{left:,} groups of {self.request.table.label} still hold several rows" if left else ""
+        if left:
+            return f"{left:,} groups of {self.request.table.label} still hold several rows"
+        if self.request.unique_name and not self.database.abilities.ddl_commits:
+            self.database.add_unique(self.request.grouping, self.request.unique_name)
+        return ""
+
+    def follow_up(self) -> None:
+        if self.request.unique_name and self.database.abilities.ddl_commits:
+            self.database.add_unique(self.request.grouping, self.request.unique_name)
 
 
 class _Run:
@@ -333,7 +346,13 @@ class _Run:
         self.answers.committing()
         self.keeper.committing(tally)
         self.database.commit()
-        return RunResult(Outcome.COMMITTED, found, tally, run=self.keeper.committed())
+        run = self.keeper.committed()
+        try:
+            self.job.follow_up()
+        except YeldroError as error:
+            reason = f"The rows are as they should be, but the unique index was not added. {error.message}"
+            return RunResult(Outcome.COMMITTED, found, tally, reason, error.hint, error.status, run)
+        return RunResult(Outcome.COMMITTED, found, tally, run=run)
 
     def failed(self, error: YeldroError) -> RunResult:
         """How it ended. What failed before anything was shown is no run: the error itself tells it."""
@@ -392,5 +411,5 @@ def _by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
     """The key sets by what they stand for: the table that loses rows, or the reference that is taken away."""
     causes: dict[object, tuple[KeySet, int]] = {keys.table: (keys, rows) for keys, rows in reach.deleted}
     causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
-    causes.update({(one.table, one.action): (one.keys, one.rows) for one in reach.changes})
+    causes.update({(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes})
     return causes

@@ -104,7 +104,7 @@ def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
 
 def _find_key(database: Database, keys: KeySet, changed: Sequence[str] = ()) -> tuple[str, ...]:
     """The first unique columns that hold no NULL in any of the rows and keep their values; () where there are none."""
-    for names in keys.table.lasting_keys:
+    for names in () if keys.alike else keys.table.lasting_keys:
         if set(names) & set(changed):
             continue
         columns = [keys.table.column(name) for name in names]

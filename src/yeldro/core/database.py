@@ -58,7 +58,8 @@ class Abilities:
     of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none. `own_row`:
     whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level. `truncates`
     says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table
-    ends a transaction. `keeps_references`: no account but an administrator can switch the checks off.
+    ends a transaction. `indexes_expressions`: an index may be on them; `shared_index_names`: two tables cannot have
+    indexes of one name. `keeps_references`: no account but an administrator can switch the checks off.
     """
 
     tree_rules: frozenset[OnDelete]
@@ -68,6 +69,8 @@ class Abilities:
     truncates: str = ""
     rolls_back_truncate: bool = True
     ddl_commits: bool = False
+    indexes_expressions: bool = True
+    shared_index_names: bool = True
     keeps_references: bool = False
     quirks: frozenset[Quirk] = frozenset()
 
@@ -368,11 +371,7 @@ class Database(Protocol):
         ...
 
     def leave(self, images: KeySet, reference: Reference, gone: KeySet) -> None:
-        """Let what a new value would point at a row that goes, or at the row itself, be NULL again."""
-        ...
-
-    def adopt(self, images: KeySet, others: KeySet) -> None:
-        """Let rows get the new values that they have in another set in columns that are not NULL now."""
+        """Take the rows out whose new value would point at a row that goes, or at the row itself."""
         ...
 
     def count_kept(self, ranking: Ranking, keys: KeySet) -> int:
@@ -533,6 +532,10 @@ class Database(Protocol):
 
     def build_index(self, reference: Reference) -> None:
         """Give a reference's columns an index until `drop_indexes`, where this account may."""
+        ...
+
+    def add_unique(self, grouping: Grouping, name: str) -> None:
+        """Add a unique index on what makes rows the same."""
         ...
 
     def drop_indexes(self) -> None:

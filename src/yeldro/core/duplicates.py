@@ -119,10 +119,13 @@ def read_duplicates(
     ignore: Sequence[str] = (),
 ) -> Grouping:
     """Read what was asked for; `all` for rows alike in every column. UsageError for what cannot be right."""
-    selection = read_selection(asked, schema, dialect)
+    selection = read_selection(asked, schema, dialect, alike=True)
     table = selection.table
-    if not table.identity:
-        raise UsageError(f"Nothing tells the rows of {table.label} apart.", "Give it a key without NULLs.")
+    if not table.identity and schema.incoming(table):
+        raise UsageError(
+            f"Nothing tells the rows of {table.label} apart, and others reference them.",
+            "Give it a key without NULLs.",
+        )
     if selection.view:
         raise UsageError(f"{asked.table} is a view.", f"Name the table itself: {table.label}.")
     ignored = frozenset(map(_read_ignored, ignore))

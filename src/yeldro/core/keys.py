@@ -33,6 +33,9 @@ class KeySet:
 
     `new` are columns of which a value stands beside each row: the one that a row which stays will get, or, of a row
     that goes, the one of the row that takes its place.
+
+    Where nothing tells the rows of a table apart, a key set is of rows that are `alike`: it holds what they look like,
+    and of those that look so as many are meant as it names.
     """
 
     table: Table
@@ -41,6 +44,7 @@ class KeySet:
     hangs: tuple[Reference, KeySet] | None = None
     whole: bool = False
     new: tuple[str, ...] = ()
+    alike: bool = False
 
 
 def find_carried(schema: Schema, table: Table) -> tuple[str, ...]:

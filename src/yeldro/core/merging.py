@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from yeldro.core.database import Database, KeySet, Mark
 from yeldro.core.duplicates import DuplicatesRequest, Filling
 from yeldro.core.keys import find_carried
-from yeldro.core.ranking import Ranking
+from yeldro.core.ranking import Ignored, Ranking
 from yeldro.core.reach import (
     Action,
     Change,
@@ -34,6 +34,10 @@ _PAIRS = 10
 def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
     """Make what a search inside a read-only transaction will need."""
     schema, root, rules = database.schema, request.table, request.dependents
+    if not root.identity:
+        if request.filling:
+            raise UsageError(f"Nothing tells the rows of {root.label} apart, so --fill cannot be used.")
+        return
     if rules.default is not Rule.MOVE:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
     else:
@@ -47,9 +51,9 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
             unique = _unique_with(table, {name for one in references for name in one.columns})
             database.prepare_key_sets([table] * (len(unique) + 1), find_carried(schema, table))
     if request.filling:
-        fillable = find_fillable(schema, root)
-        database.prepare_key_sets([root], fillable)
-        database.prepare_key_sets([root] * len(_unique_with(root, set(fillable))), find_carried(schema, root))
+        for columns in find_fillable(schema, root):
+            database.prepare_key_sets([root], columns)
+            database.prepare_key_sets([root] * len(_unique_with(root, set(columns))), find_carried(schema, root))
 
 
 def _check_movable(table: Table) -> None:
@@ -60,6 +64,53 @@ def _check_movable(table: Table) -> None:
             f"{table.label} references rows that would go, but nothing tells its rows apart.",
             "Give it a key without NULLs.",
         )
+
+
+def check_unique(database: Database, request: DuplicatesRequest) -> None:
+    """Refused where a unique index on what makes rows the same would not keep such duplicates out."""
+    name, grouping, table = request.unique_name, request.grouping, request.table
+    if not name:
+        return
+    texts = [one.text for one in grouping.same]
+    known = database.schema.tables if database.abilities.shared_index_names else (table,)
+    lasting = "A unique index on {} would not keep {} out."
+    if any(index.name.lower() == name.lower() for one in known for index in one.indexes):
+        raise Refused(f"There is an index {name} already.", "Give --then-unique another name.")
+    if grouping.selection.conditions:
+        raise Refused("--then-unique goes without --where: the index would be on all rows.")
+    if any(one.expression for one in grouping.same) and not database.abilities.indexes_expressions:
+        raise Refused(
+            "This engine has no indexes on expressions.",
+            "Add a generated column for it, and put the index on that.",
+        )
+    if grouping.loose:
+        raise Refused(
+            lasting.format(", ".join(texts), "texts that differ in what is ignored"),
+            _near_index(database, request),
+        )
+    open_ones = [one.text for one in grouping.same if one.expression or table.column(one.column).nullable]
+    if not grouping.nulls_differ and open_ones:
+        tests = [part for text in open_ones for part in (f"({text} IS NULL)", f"coalesce({text}, '')")]
+        whole = [*(text for text in texts if text not in open_ones), *tests]
+        raise Refused(
+            lasting.format(", ".join(texts), "rows with NULLs"),
+            f"This one would: CREATE UNIQUE INDEX {name} ON {table.label} ({', '.join(whole)})."
+            if database.abilities.indexes_expressions
+            else "",
+        )
+
+
+def _near_index(database: Database, request: DuplicatesRequest) -> str:
+    """The index on expressions that comes nearest to what is ignored, "" where there is none."""
+    if not database.abilities.indexes_expressions:
+        return ""
+    cells = []
+    for one in request.grouping.same:
+        text = one.text
+        text = f"trim({text})" if Ignored.SPACE in one.ignored else text
+        cells.append(f"lower({text})" if Ignored.CASE in one.ignored else text)
+    statement = f"CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} ({', '.join(cells)})"
+    return f"The nearest that this engine has, by its own rules for case and blanks: {statement}."
 
 
 def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, list[Reference]]:
@@ -93,11 +144,17 @@ def _unique_with(table: Table, changing: set[str]) -> list[tuple[str, ...]]:
     return list(dict.fromkeys(columns for columns in unique if set(columns) <= set(table.column_names)))
 
 
-def find_fillable(schema: Schema, table: Table) -> tuple[str, ...]:
-    """Columns that may be NULL or blank, but for parts of a key and of references of several columns."""
+def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
+    """Columns that may be NULL or blank, but for parts of a key and of references of several columns.
+
+    Each reference stands by itself: a row may be moved by it, and then is not filled there.
+    """
     whole = {name for reference in schema.outgoing(table) if len(reference.columns) > 1 for name in reference.columns}
     fixed = whole | set(table.key) | set(table.identity)
-    return tuple(column.name for column in table.columns if not column.generated and column.name not in fixed)
+    free = [column.name for column in table.columns if not column.generated and column.name not in fixed]
+    linking = {name for reference in schema.outgoing(table) for name in reference.columns}
+    plain = tuple(name for name in free if name not in linking)
+    return [*([plain] if plain else []), *((name,) for name in free if name in linking)]
 
 
 def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
@@ -108,21 +165,24 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
         search = Search(database, request.dependents, store=True)
     root = request.table
     search.root = root
-    new = find_carried(database.schema, root) if isinstance(search, _Merging) else ()
-    keys = database.make_key_set(root, new)
-    search.sets[root.name] = keys
-    search.counts[root.name] = surplus = database.pair(ranking, keys)
+    if root.identity:
+        new = find_carried(database.schema, root) if isinstance(search, _Merging) else ()
+        keys = database.make_key_set(root, new)
+        surplus = database.pair(ranking, keys)
+    else:
+        groups, rows = database.count_groups(ranking)
+        keys, surplus = KeySet(root, (), ranking.name, alike=True), rows - groups
+    search.sets[root.name], search.counts[root.name] = keys, surplus
     filled = _find_filled(database, request, ranking)
     moved: list[Change] = []
     if isinstance(search, _Merging):
-        search.filled = filled.keys if filled else None
+        search.filled = next((one.keys for one in filled if one.rows), None)
         moved = search.find_moves()
     search.follow()
     detached = tuple(search.find_detachments())
     order = find_order(search.sets, database.schema, database.abilities)
-    if filled:
-        filled = _leave(database, filled, search.sets, [change.keys for change in moved if change.table is root])
-    changes = (*moved, *([filled] if filled and filled.rows else []))
+    filled = [one for change in filled if (one := _leave(database, change, search.sets)).rows]
+    changes = (*moved, *filled)
     collisions = tuple(search.find_collisions()) if isinstance(search, _Merging) else ()
     own_stops = [*search.find_move_stops()] if isinstance(search, _Merging) else [*_kept_stops(search, ranking)]
     return Reach(
@@ -133,7 +193,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
         detached,
         tuple(order.links),
         tuple(order.late),
-        (*_parts(moved), *search.parts(order.tables, detached), *_parts(changes[len(moved) :])),
+        (*_parts(moved), *search.parts(order.tables, detached), *_fill_part(database, filled)),
         (
             *search.find_stops(detached),
             *search.find_knots(order.knots),
@@ -161,49 +221,49 @@ def _parts(changes: Sequence[Change]) -> Iterator[Part]:
             yield Part(change.table, Action.DETACH, change.detached, tuple(one for one in change.via if one.is_self))
 
 
-def _find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Change | None:
-    if not request.filling:
-        return None
-    columns = find_fillable(database.schema, request.table)
-    keys = database.make_key_set(request.table, columns)
-    rows = database.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS) if columns else 0
-    return Change(Action.FILL, keys, columns, rows)
+def _fill_part(database: Database, filled: Sequence[Change]) -> Iterator[Part]:
+    if filled:
+        yield Part(filled[0].table, Action.FILL, database.count_union([change.keys for change in filled]), ())
 
 
-def _leave(database: Database, filled: Change, sets: dict[TableName, KeySet], moved: Sequence[KeySet]) -> Change:
-    """Leave references alone that would point at rows that go, and drop columns in which nothing is filled.
+def _find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking) -> list[Change]:
+    """What would be filled in: first the columns that are no references."""
+    changes = []
+    for columns in find_fillable(database.schema, request.table) if request.filling else ():
+        keys = database.make_key_set(request.table, columns)
+        rows = database.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS)
+        changes.append(Change(Action.FILL, keys, columns, rows))
+    return changes
 
-    What is `moved` in the same row is not filled.
-    """
+
+def _leave(database: Database, filled: Change, sets: dict[TableName, KeySet]) -> Change:
+    """Leave references alone that would point at rows that go, and drop columns in which nothing is filled."""
     for reference in database.schema.outgoing(filled.table):
         gone = sets.get(reference.parent.name)
-        if gone and set(reference.columns) <= set(filled.keys.new) and not reference.broken:
+        if gone and filled.rows and reference.columns == filled.columns and not reference.broken:
             database.leave(filled.keys, reference, gone)
-    for images in moved:
-        database.adopt(filled.keys, images)
     columns = tuple(name for name in filled.columns if filled.rows and database.count_shifted(filled.keys, [name]))
     marks = database.count_images(filled.keys) if columns else {}
     return Change(Action.FILL, filled.keys, columns, sum(marks.values()))
 
 
-def _fill_stops(search: Search, filled: Change | None, moved: Sequence[Change]) -> Iterator[Stop]:
-    if not filled or not filled.rows:
-        return
-    database, table, gone = search.database, filled.table, search.sets[filled.table.name]
-    sets = [filled.keys, *(change.keys for change in moved if change.table is table)]
-    for reference in database.schema.outgoing(table):
-        inside = reference.is_self and set(reference.columns) <= set(filled.columns)
-        if inside and (rows := database.count_loops(reference, sets)):
-            yield Stop(table, rows, reference, "filled in, it would make a loop", "leaving out --fill")
-    for columns in _unique_with(table, set(filled.columns)):
-        if not set(columns) <= set(filled.keys.new):
-            continue  # a part of the key keeps them apart
-        collided = database.make_key_set(table, find_carried(database.schema, table))
-        if rows := database.find_collisions(filled.keys, gone, columns, collided):
-            via = next((one for one in database.schema.outgoing(table)), None)
-            if via:
-                reason = f"filled in, {', '.join(columns)} would not be unique any more"
-                yield Stop(table, rows, via, reason, "leaving out --fill")
+def _fill_stops(search: Search, filled: Sequence[Change], moved: Sequence[Change]) -> Iterator[Stop]:
+    for change in filled:
+        database, table, gone = search.database, change.table, search.sets[change.table.name]
+        sets = [change.keys, *(one.keys for one in moved if one.table is table)]
+        for reference in database.schema.outgoing(table):
+            inside = reference.is_self and reference.columns == change.columns
+            if inside and (rows := database.count_loops(reference, sets)):
+                yield Stop(table, rows, reference, "filled in, it would make a loop", "leaving out --fill")
+        for columns in _unique_with(table, set(change.columns)):
+            if not set(columns) <= set(change.keys.new):
+                continue  # what is not filled with it keeps the rows apart, or the database refuses
+            collided = database.make_key_set(table, find_carried(database.schema, table))
+            if rows := database.find_collisions(change.keys, gone, columns, collided):
+                via = next(iter(database.schema.outgoing(table)), None)
+                if via:
+                    reason = f"filled in, {', '.join(columns)} would not be unique any more"
+                    yield Stop(table, rows, via, reason, "leaving out --fill")
 
 
 class _Merging(Search):

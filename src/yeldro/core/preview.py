@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from yeldro.core.cautions import (
     WHOLE_IS_MEANT,
@@ -111,7 +111,14 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     cautions = (*merged, *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned))
     cautions = (*cautions, *_table_cautions(database, reach))
     refusals = tuple(_refusals(database, request.guards, reach, cautions, "surplus rows"))
-    return Preview(database.name, reach, (), (), 0, (), cautions, refusals, scanned=scanned, duplicates=found)
+    hints: tuple[str, ...] = ()
+    if request.unique_name:
+        same = ", ".join(one.text for one in request.grouping.same)
+        late = "after the commit, which making an index would be by itself here"
+        when = late if database.abilities.ddl_commits else "in the same transaction"
+        hints = (f"Then the unique index {request.unique_name} on ({same}) is added, {when}.",)
+    shown = Preview(database.name, reach, (), (), 0, (), cautions, refusals, hints=hints)
+    return replace(shown, scanned=scanned, duplicates=found)
 
 
 def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]:

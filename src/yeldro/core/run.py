@@ -139,12 +139,14 @@ def _account(
     for part in reach.parts:
         if part.table is table and part.action is Action.DETACH:
             to_detach += part.rows
+        if part.table is table and part.action is Action.FILL:
+            to_fill = filled = part.rows
     detached = to_detach
     for change in reach.changes:
         if change.table is table:
             found = database.count_changed(change.keys, change.columns)
             if change.action is Action.FILL:
-                to_fill, filled = change.rows, sum(found.values())
+                filled -= change.rows - sum(found.values())
             else:
                 to_move = change.rows - change.detached
                 detached -= change.detached - found.pop(Mark.DETACHED, 0)

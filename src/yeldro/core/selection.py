@@ -93,12 +93,15 @@ class Selection:
         return tuple(dict.fromkeys([*names, *(order.column for order in self.order)]))
 
 
-def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
-    """Read what was asked for. UsageError for a table, column, key or condition that cannot be right."""
+def read_selection(asked: Asked, schema: Schema, dialect: str, *, alike: bool = False) -> Selection:
+    """Read what was asked for. UsageError for a table, column, key or condition that cannot be right.
+
+    `alike`: the rows of a table need nothing that tells them apart.
+    """
     named = schema.find_table(asked.table)
     view = trace_view(named, schema, dialect) if named.kind == "view" else None
     table = view.base if view else named
-    check_table(table)
+    check_table(table, alike=alike)
     _check_choice(asked, named)
     parameters = {parameter.name: parameter for parameter in map(read_parameter, asked.parameters)}
     conditions = tuple(
@@ -122,13 +125,13 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
     )
 
 
-def check_table(table: Table) -> Table:
+def check_table(table: Table, *, alike: bool = False) -> Table:
     """The table itself, if its rows can be told apart and deleted. UsageError or Refused where not."""
     if table.kind != "table":
         raise UsageError(f"{table.label} is a {table.kind}, not a table.", "Name the table whose rows should go.")
     if table.refusal:
         raise Refused(f"Rows of {table.label} cannot be deleted safely: {table.refusal}.")
-    if not table.identity:
+    if not (table.identity or alike):
         raise UsageError(
             f"{table.label} has nothing that tells its rows apart.",
             "Rows can be fixed only by a key without NULLs.",

@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from yeldro.core.condition import Condition
 from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, T
 from yeldro.core.keys import find_carried
+from yeldro.core.ranking import Grouping
 from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value
@@ -273,6 +274,16 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def build_index(self, reference: Reference) -> None:
         """An engine on which every reference has an index builds none."""
 
+    def add_unique(self, grouping: Grouping, name: str) -> None:
+        table = grouping.table
+        index = sa.table(name, schema=table.name.schema)
+        clause = self._statements.table(table)
+        cells: list[sa.ColumnElement[Any]] = [
+            self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
+            for one in grouping.same
+        ]
+        self._gate.run(self._statements.build_index(index, table, cells, unique=True))
+
     def drop_indexes(self) -> None:
         for index in self._built:
             self._gate.run(Words("DROP INDEX", index))
@@ -280,7 +291,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def _build_index(self, reference: Reference) -> None:
         index = sa.table(next(self._names), schema=reference.child.name.schema)
-        self._gate.run(self._statements.build_index(index, reference))
+        self._gate.run(self._statements.build_index(index, reference.child, self._statements.pointing(reference)))
         self._built.append(index)
 
     def delete(self, keys: KeySet) -> int:

@@ -104,19 +104,7 @@ class SqlImages:
         if reference.is_self:
             own = self._statements.key_columns(images, reference.referred)
             wrong.append(sa.and_(*(aim == cell for aim, cell in zip(pointing, own, strict=True))))
-        nothing = {aim: sa.null() for aim in self._aims(reference, images)}
-        self._gate.run(sa.update(clause).values(nothing).where(sa.or_(*wrong)))
-
-    def adopt(self, images: KeySet, others: KeySet) -> None:
-        """The table itself is only looked at in a subquery: else MariaDB takes it for one that is written to."""
-        clause, other = self._statements.key_table(images), self._statements.key_table(others)
-        table = self._statements.table(images.table)
-        same = [clause.c[f"c{place}"] == other.c[f"c{place}"] for place in range(len(images.table.identity))]
-        for name in images.new:
-            if name in others.new:
-                new = {clause.c[f"n{images.new.index(name)}"]: other.c[f"n{others.new.index(name)}"]}
-                filled = sa.exists().where(self._is_own(images), table.c[name].is_not(None)).correlate(clause)
-                self._gate.run(sa.update(clause).values(new).where(*same, filled))
+        self._gate.run(sa.delete(clause).where(sa.or_(*wrong)))
 
     # Counting
 

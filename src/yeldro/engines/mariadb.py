@@ -105,6 +105,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         "can use the table meanwhile.",
         rolls_back_truncate=False,
         ddl_commits=True,
+        indexes_expressions=False,
+        shared_index_names=False,
         quirks=frozenset({Quirk.TEXTS_AS_NUMBERS, Quirk.QUOTED_TEXTS, Quirk.PIPES_ARE_OR}),
     )
     _statements: MariadbStatements
@@ -182,10 +184,10 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def _make_plain_table(self, name: str, cell: sa.ColumnElement[Any]) -> None:
         """A plain form is at most three times as long."""
         plain = sa.func.repeat(cell, sa.literal_column("3")).label("plain")
-        columns = [cell.label("value"), plain, sa.cast(sa.literal_column("0"), sa.BigInteger).label("number")]
-        empty = bare(sa.select(*columns).where(sa.false()))
-        table = sa.table(name)
-        self._gate.run(Words("CREATE TEMPORARY TABLE", table, "(mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS", empty))
+        value: sa.ColumnElement[Any] = sa.func.nullif(cell, sa.literal_column("''")).label("value")
+        empty = bare(sa.select(value, plain).where(sa.false()))
+        own = "(number BIGINT, mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS"
+        self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(name), own, empty))
 
     def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         return sa.func.length(Utf8(cell)) == sa.func.char_length(cell)
@@ -248,6 +250,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def delete(self, keys: KeySet) -> int:
         """Rows of a tree whose links cannot be NULL go deepest first; with several such links level by level."""
+        if keys.alike:
+            return self._delete_alike(keys)
         outgoing = self.schema.outgoing(keys.table)
         rigid = [reference for reference in outgoing if reference.is_self and not reference.nullable_columns]
         done = 0
@@ -260,6 +264,23 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         while rigid[1:] and (gone := self._gate.run(self._statements.delete_leaves(keys, rigid)).rowcount):
             done += gone
         return done + self._delete_by_keys(keys)
+
+    def _delete_alike(self, keys: KeySet) -> int:
+        """Rows that look the same are the same: as many of them go as are surplus, whichever."""
+        done = 0
+        for image, rows in map(tuple, self._gate.run(self._statements.count_images(keys)).all()):
+            delete = sa.delete(self._statements.table(keys.table))
+            same = self._statements.own_image(keys.table) == sa.bindparam("image", bytes(image), sa.LargeBinary)
+            done += self._gate.run(Words(delete.where(same), f"LIMIT {int(rows)}")).rowcount
+        return done
+
+    def count_present(self, keys: KeySet) -> int:
+        return self._gate.number(self._statements.count_surplus(keys)) if keys.alike else super().count_present(keys)
+
+    def count_beyond(self, keys: KeySet, other: KeySet) -> int:
+        if keys.alike:
+            return self._gate.number(self._statements.count_other_images(keys, other))
+        return super().count_beyond(keys, other)
 
     def _delete_by_keys(self, keys: KeySet) -> int:
         return self._gate.run(self._statements.delete_by_keys(keys)).rowcount

@@ -74,6 +74,40 @@ class MariadbStatements(StageStatements):
     def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.cast(column, sa.BINARY)
 
+    def surplus_images(self, keys: KeySet) -> tuple[sa.TableClause, Rows]:
+        """What the surplus rows of a ranking look like, one for each of them."""
+        columns: list[sa.ColumnClause[Any]] = [sa.column("c0"), sa.column("place")]
+        ranked = sa.table(keys.name, *columns, schema=self.key_schema)
+        return ranked, sa.select(ranked.c.c0).where(ranked.c.place > sa.literal_column("1"))
+
+    def own_image(self, table: Table) -> sa.ColumnElement[str]:
+        return self.image(table, table.column_names, self.table(table))
+
+    def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
+        if keys.alike:
+            return self.own_image(keys.table).in_(self.surplus_images(keys)[1])
+        return super().has_identity(keys)
+
+    def count_surplus(self, keys: KeySet) -> Rows:
+        """Rows that look like a surplus one, less the kept ones among them."""
+        ranked, images = self.surplus_images(keys)
+        kept = sa.select(sa.func.count()).select_from(ranked)
+        kept = kept.where(ranked.c.place == sa.literal_column("1"), ranked.c.c0.in_(images))
+        return sa.select(self.count_present(keys).scalar_subquery() - kept.scalar_subquery())
+
+    def count_images(self, keys: KeySet) -> Rows:
+        """How many surplus rows look the same. Values are told apart by a digest too: sorting looks at their starts."""
+        image = self.surplus_images(keys)[1].subquery("yeldro_images").c.c0
+        return sa.select(sa.func.min(image).label("image"), sa.func.count().label("rows")).group_by(
+            sa.func.md5(image), sa.func.length(image)
+        )
+
+    def count_other_images(self, keys: KeySet, other: KeySet) -> Rows:
+        one, two = (self.count_images(which).subquery(f"yeldro_{name}") for which, name in ((keys, "a"), (other, "b")))
+        same = sa.and_(one.c.image == two.c.image, one.c.rows == two.c.rows)
+        rows = sa.select(sa.func.coalesce(sa.func.sum(one.c.rows), sa.literal_column("0")))
+        return rows.select_from(one.join(two, same, isouter=True)).where(two.c.image.is_(None))
+
     def count_all(self, table: Table) -> Rows:
         """Over the clustered index: in a secondary one every row that we changed would be looked up there again."""
         rows = super().count_all(table)
@@ -102,6 +136,8 @@ class MariadbStatements(StageStatements):
     def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
         """Walking the keys, and locking: a plain read would show an old snapshot."""
         clause = self.table(portion.table)
+        if keys.alike:
+            return self.surplus_images(keys)[1]  # what a row looks like is its line
         if keys.whole:
             return sa.select(*cells).select_from(clause)
         stored, same = self._by_keys(keys)

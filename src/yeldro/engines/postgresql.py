@@ -418,6 +418,9 @@ class PostgresqlStatements(StageStatements):
 
     locked: frozenset[Table] = frozenset()
 
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.collate(sa.cast(column, sa.Text), "C")
+
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
         clause = self.table(into.table)
         is_plain = clause in rows.get_final_froms()

@@ -33,12 +33,18 @@ class SqlRanking(ABC):
 
     def make_ranking(self, grouping: Grouping) -> Ranking:
         ranking = Ranking(grouping, next(self._names), tuple(self._make_plain(grouping, one) for one in grouping.loose))
-        clause = self._statements.table(ranking.table)
-        columns = [clause.c[name].label(f"c{place}") for place, name in enumerate(ranking.table.identity)]
+        columns = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
         empty = sa.select(*columns, *numbers).where(sa.false())
         self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(ranking.name), "AS", bare(empty)))
         return ranking
+
+    def _identity(self, table: Table) -> list[sa.ColumnElement[Any]]:
+        """What fixes one row; where nothing does, what rows that are alike have in common."""
+        clause = self._statements.table(table)
+        return [clause.c[name] for name in table.identity] or [
+            self._statements.image(table, table.column_names, clause)
+        ]
 
     # Texts of which something is ignored
 
@@ -69,7 +75,7 @@ class SqlRanking(ABC):
         at as v0, …; with `all_columns` all others as x0, …, and not only the selected rows."""
         grouping = ranking.grouping
         clause = self._statements.table(ranking.table)
-        identity = [clause.c[name].label(f"c{place}") for place, name in enumerate(ranking.table.identity)]
+        identity = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         same = [cell.label(f"s{place}") for place, cell in enumerate(self._same(ranking))]
         looks = [self._value(ranking.table, rule).label(f"v{place}") for place, rule in enumerate(rules)]
         if all_columns:
@@ -102,7 +108,7 @@ class SqlRanking(ABC):
         )
         alike = self._alike([rows.c[name] for name in parts], [groups.c[name] for name in parts], ranking)
         order = [part for place, rule in enumerate(grouping.rules) for part in _order(rule, rows.c[f"v{place}"])]
-        identity = [rows.c[f"c{place}"] for place in range(len(ranking.table.identity))]
+        identity = [rows.c[name] for name in _cells(ranking)]
         place = sa.func.row_number().over(partition_by=groups.c.grp, order_by=[*order, *identity])
         ranked = sa.select(*identity, groups.c.grp, place, groups.c.size).select_from(rows.join(groups, alike))
         return sa.insert(target).from_select(target.c.keys(), ranked)
@@ -114,7 +120,7 @@ class SqlRanking(ABC):
         return sa.and_(*(one.is_not_distinct_from(two) for one, two in pairs))
 
     def _clause(self, ranking: Ranking) -> sa.TableClause:
-        names = [*(f"c{place}" for place in range(len(ranking.table.identity))), *_OWN]
+        names = [*_cells(ranking), *_OWN]
         columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
         return sa.table(ranking.name, *columns, schema=self._statements.key_schema)
 
@@ -211,7 +217,7 @@ class SqlRanking(ABC):
 
     def first_groups(self, ranking: Ranking, limit: int | None) -> list[int]:
         ranked = self._clause(ranking)
-        identity = [ranked.c[f"c{place}"] for place in range(len(ranking.table.identity))]
+        identity = [ranked.c[name] for name in _cells(ranking)]
         numbers = sa.select(ranked.c.grp).where(ranked.c.place == _ONE).order_by(*identity)
         return [int(row[0]) for row in self._gate.run(numbers.limit(limit))]
 
@@ -226,6 +232,8 @@ class SqlRanking(ABC):
         wanted: Rows = sa.select(ranked.c.grp, ranked.c.place, *(rows.c[name] for name in names))
         wanted = wanted.select_from(ranked.join(rows, self._is_row(ranking, ranked, rows)))
         wanted = wanted if groups is None else _among(wanted, ranked, groups)
+        if not ranking.table.identity:
+            wanted = wanted.distinct()  # rows that are alike meet each other
         return self._gate.stream(wanted.order_by(ranked.c.grp, ranked.c.place))
 
     def count_hanging(
@@ -241,12 +249,10 @@ class SqlRanking(ABC):
         return {(int(group), int(place)): int(count) for group, place, count in map(tuple, found)}
 
     def _is_own_row(self, ranking: Ranking, ranked: sa.FromClause) -> sa.ColumnElement[bool]:
-        clause = self._statements.table(ranking.table)
-        return sa.and_(*(clause.c[name] == ranked.c[f"c{place}"] for place, name in enumerate(ranking.table.identity)))
+        return sa.and_(*(cell == ranked.c[f"c{place}"] for place, cell in enumerate(self._identity(ranking.table))))
 
     def _is_row(self, ranking: Ranking, ranked: sa.FromClause, rows: sa.FromClause) -> sa.ColumnElement[bool]:
-        names = [f"c{place}" for place in range(len(ranking.table.identity))]
-        return sa.and_(*(rows.c[name] == ranked.c[name] for name in names))
+        return sa.and_(*(rows.c[name] == ranked.c[name] for name in _cells(ranking)))
 
     # The rows that go, and those that stay
 
@@ -300,6 +306,10 @@ class SqlRanking(ABC):
             *(found.c[f"n{place}"] for place in range(len(own))),
         ).where(found.c.place == _ONE, sa.or_(*differs))
         return self._fill(into, self._statements.fill_plain(into, kept))
+
+
+def _cells(ranking: Ranking) -> list[str]:
+    return [f"c{place}" for place in range(len(ranking.table.identity) or 1)]
 
 
 def _order(rule: Rule, value: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:

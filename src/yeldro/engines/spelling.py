@@ -71,11 +71,11 @@ class ServerSpelling(SqlRanking):
             for first in range(1, total + 1, _AT_ONCE):
                 page = sa.select(known.c.value).where(known.c.number.between(first, first + _AT_ONCE - 1))
                 rows = list(self._plain_rows([str(row[0]) for row in self._gate.run(page)], same))
-                value, plain = sa.bindparam("value", type_=sa.Text), sa.bindparam("plain", type_=sa.Text)
+                value, plain = sa.bindparam("text", type_=sa.Text), sa.bindparam("plain_text", type_=sa.Text)
                 self._gate.run_many(
                     sa.insert(known).values({known.c.plain: plain, known.c.mark: self._mark(value)}), rows
                 )
 
     def _plain_rows(self, texts: list[str], same: Same) -> Iterator[dict[str, Any]]:
         for text in dict.fromkeys(texts):
-            yield {"value": text, "plain": make_plain(text, same.ignored)}
+            yield {"text": text, "plain_text": make_plain(text, same.ignored)}

@@ -23,7 +23,7 @@ from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Words, as_tuple, bare, in_brackets
+from yeldro.engines.statements import Columns, Words, as_tuple, bare, in_brackets
 from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 _KEYS_AT_ONCE = 20_000
@@ -404,10 +404,10 @@ class SqliteStatements(StageStatements):
     def sorted_as(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return sa.collate(cell, column.collation or "BINARY")
 
-    def build_index(self, index: sa.TableClause, reference: Reference) -> Words:
+    def build_index(self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False) -> Words:
         """Here the index names the schema, and the table must not."""
-        table = sa.table(reference.child.name.name)
-        return Words("CREATE INDEX", index, "ON", table, in_brackets(self.pointing(reference)))
+        verb = f"CREATE {'UNIQUE ' if unique else ''}INDEX"
+        return Words(verb, index, "ON", sa.table(table.name.name), in_brackets(cells))
 
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause

@@ -351,9 +351,9 @@ class Statements:
 
     # Changing
 
-    def build_index(self, index: sa.TableClause, reference: Reference) -> Words:
-        table, name = self.table(reference.child), sa.table(index.name)
-        return Words("CREATE INDEX", name, "ON", table, in_brackets(self.pointing(reference)))
+    def build_index(self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False) -> Words:
+        verb = f"CREATE {'UNIQUE ' if unique else ''}INDEX"
+        return Words(verb, sa.table(index.name), "ON", self.table(table), in_brackets(cells))
 
     def delete(self, keys: KeySet) -> sa.Delete:
         return sa.delete(self.table(keys.table)).where(self.has_identity(keys))

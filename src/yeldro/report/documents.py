@@ -169,6 +169,6 @@ def make_run(kind: str, result: RunResult) -> Document:
         document["collisions"] = make_collisions(result.preview)
     if kind == "restore":
         document["notes"] = list(result.notes)
-    if result.outcome.label != "committed":
+    if result.reason or result.outcome.label != "committed":
         document["reason"] = result.reason or result.outcome.sentence
     return document

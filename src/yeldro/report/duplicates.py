@@ -42,6 +42,8 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
         yield render_grid(("row", "the same as"), pairs)
         if collision.rows > len(pairs):
             yield Text(f"  ({count(collision.rows - len(pairs), 'more row')})", style="dim")
+    for hint in preview.hints:
+        yield Text(f"\n{hint}")
     yield from render_stops(preview.reach.stops)
     yield from render_cautions(preview.cautions)
     if next_line:
@@ -54,7 +56,8 @@ def _key(table: Table, row: Row) -> str:
 
 
 def _find_filled(preview: Preview) -> tuple[str, ...]:
-    return next((change.columns for change in preview.reach.changes if change.action is Action.FILL), ())
+    changes = [change for change in preview.reach.changes if change.action is Action.FILL]
+    return tuple(name for change in changes for name in change.columns)
 
 
 def render_duplicates(found: Duplicates, filled: Sequence[str] = ()) -> Iterator[RenderableType]:

@@ -1,0 +1,271 @@
+"""What removing surplus rows does on every engine: who stays, what moves, what forbids it, what is ignored."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from typing import Any
+
+import pytest
+
+from tests.conftest import Yeldro
+from tests.servers import Server
+
+TABLES = [
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(40), code VARCHAR(20) UNIQUE, depth INTEGER,"
+    " up_id INTEGER, FOREIGN KEY (up_id) REFERENCES weirs (id))",
+    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL, twin_id INTEGER, slot INTEGER,"
+    " UNIQUE (weir_id, slot), FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE CASCADE,"
+    " FOREIGN KEY (twin_id) REFERENCES weirs (id) ON DELETE SET NULL)",
+    "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, weir_code VARCHAR(20),"
+    " FOREIGN KEY (gate_id) REFERENCES gates (id), FOREIGN KEY (weir_code) REFERENCES weirs (code))",
+    "CREATE TABLE raw_lines (name VARCHAR(40), depth INTEGER, far {double})",
+]
+ROWS = [
+    "INSERT INTO weirs VALUES (1, 'fen', NULL, 4, NULL), (2, 'fen', 'F', NULL, NULL), (3, 'mere', 'M', 1, NULL)",
+    "INSERT INTO gates VALUES (1, 1, NULL, 1), (2, 2, 2, 2), (3, 3, 2, 1)",
+    "INSERT INTO raw_lines VALUES ('a', 1, 0.1), ('a', 1, 0.1), ('a', 1, 0.1), ('A ', 2, NULL), ('A ', 2, NULL),"
+    " ('b', 1, 2)",
+]
+START = "as before"
+
+# More statements, the command, its status, what it says, and what queries give then (START: nothing changed).
+CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
+    (
+        [],
+        "weirs --same name --keep fullest",
+        0,
+        "Committed",
+        {
+            "SELECT id, code FROM weirs ORDER BY id": [(1, None), (3, "M")],
+            "SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (2, 1, 1), (3, 3, 1)],
+        },
+    ),
+    ([], "weirs --same name --keep fullest --expect 2", 3, "2 surplus rows of weirs were expected, there are 1", START),
+    ([], "weirs --same name --keep fullest --max-rows 2", 3, "more than --max-rows 2", START),
+    ([], "weirs --same name --keep fullest --rehearse", 0, "Rehearsed", START),
+    ([], "weirs --same name --keep fullest --where \"name = 'mere'\"", 0, "No two rows are the same", START),
+    (
+        [],
+        "weirs --same name --keep 'where id IN (SELECT weir_id FROM gates WHERE slot = 2)'",
+        0,
+        "Committed",
+        {"SELECT id FROM weirs ORDER BY id": [(2,), (3,)]},
+    ),
+    (
+        [],
+        "weirs --same name --keep 'oldest depth' --fill",
+        0,
+        "filled",
+        {"SELECT id, name, code, depth FROM weirs ORDER BY id": [(1, "fen", "F", 4), (3, "mere", "M", 1)]},
+    ),
+    # What hangs on a surplus row
+    (
+        ["INSERT INTO gates VALUES (4, 2, NULL, 1)"],
+        "weirs --same name --keep fullest",
+        3,
+        "moved, they would have the same weir_id, slot as another row); --dependents gates=delete would allow",
+        START,
+    ),
+    (
+        ["INSERT INTO gates VALUES (4, 2, NULL, 1)", "INSERT INTO notes VALUES (1, 4, NULL), (2, 1, NULL)"],
+        "weirs --same name --keep fullest --dependents gates=delete",
+        0,
+        "they are dropped, and what hangs on them moves on",
+        {
+            "SELECT id, weir_id FROM gates ORDER BY id": [(1, 1), (2, 1), (3, 3)],
+            "SELECT id, gate_id FROM notes ORDER BY id": [(1, 1), (2, 1)],
+        },
+    ),
+    (
+        [
+            "INSERT INTO weirs VALUES (4, 'fen', NULL, NULL, NULL)",
+            "INSERT INTO gates VALUES (4, 2, NULL, 7), (5, 4, NULL, 7)",
+        ],
+        "weirs --same name --keep fullest --dependents gates=delete",
+        0,
+        "Committed",
+        {"SELECT id, weir_id, slot FROM gates ORDER BY id": [(1, 1, 1), (2, 1, 2), (3, 3, 1), (4, 1, 7)]},
+    ),
+    ([], "weirs --same name --keep fullest --dependents stop", 3, "--dependents stop", START),
+    (
+        ["DELETE FROM gates WHERE weir_id = 2"],
+        "weirs --same name --keep fullest --dependents gates=detach",
+        0,
+        "detach",
+        {"SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (3, 3, None)]},
+    ),
+    (
+        [],
+        "weirs --same name --keep fullest --dependents delete",
+        0,
+        "Committed",
+        {"SELECT id FROM gates ORDER BY id": [(1,)]},
+    ),
+    (
+        ["UPDATE weirs SET up_id = 2 WHERE id = 1"],
+        "weirs --same name --keep fullest --dependents delete",
+        3,
+        "these are kept rows",
+        START,
+    ),
+    # Self-references
+    (
+        ["UPDATE weirs SET up_id = 2 WHERE id IN (1, 3)"],
+        "weirs --same name --keep fullest",
+        0,
+        "detached",
+        {"SELECT id, up_id FROM weirs ORDER BY id": [(1, None), (3, 1)]},
+    ),
+    (
+        ["UPDATE weirs SET up_id = 3 WHERE id = 1", "UPDATE weirs SET up_id = 2 WHERE id = 3"],
+        "weirs --same name --keep fullest",
+        3,
+        "moved, it would make a loop",
+        START,
+    ),
+    # What hangs on a column that is NULL in the kept row
+    (
+        ["INSERT INTO notes VALUES (1, NULL, 'F')"],
+        "weirs --same name --keep fullest",
+        3,
+        "code is NULL in the kept row); --fill would allow it",
+        START,
+    ),
+    (
+        ["INSERT INTO notes VALUES (1, NULL, 'F')"],
+        "weirs --same name --keep fullest --fill",
+        0,
+        "Committed",
+        {"SELECT weir_code FROM notes": [("F",)], "SELECT id FROM weirs WHERE code = 'F'": [(1,)]},
+    ),
+    # What is the same
+    ([], "weirs --same up_id --keep fullest", 0, "No two rows are the same", START),
+    (
+        ["UPDATE weirs SET depth = 5"],
+        "weirs --same 'up_id, depth - 5' --nulls same --keep 'newest id' --dependents gates=delete",
+        0,
+        "2 are surplus",
+        {"SELECT id FROM weirs": [(3,)]},
+    ),
+    (
+        [
+            "UPDATE weirs SET name = 'ÉCLUSE  Straße ' WHERE id = 1",
+            "UPDATE weirs SET name = ' écluse\tSTRASSE' WHERE id = 2",
+        ],
+        "weirs --same name --ignore case,space --keep fullest",
+        0,
+        "but for case, space",
+        {"SELECT id FROM weirs ORDER BY id": [(1,), (3,)]},
+    ),
+    (
+        [
+            "UPDATE weirs SET name = 'écluse' WHERE id = 1",
+            "UPDATE weirs SET name = 'e\u0301cluse' WHERE id = 2",
+            "UPDATE weirs SET name = 'Ecluse' WHERE id = 3",
+        ],
+        "weirs --same name --ignore accents,case --keep 'lowest id' --dependents gates=delete",
+        0,
+        "3 rows: 1 would stay",
+        {"SELECT id FROM weirs": [(1,)]},
+    ),
+    (
+        [
+            "UPDATE weirs SET name = 'a|b', code = 'c' WHERE id = 1",
+            "UPDATE weirs SET name = 'a', code = 'b|c' WHERE id = 2",
+        ],
+        "weirs --same name,code --keep fullest --ignore space",
+        0,
+        "No two rows are the same",
+        START,
+    ),
+    # Without a key
+    (
+        [],
+        "raw_lines --same all --keep 'lowest depth'",
+        0,
+        "3 are surplus",
+        {"SELECT depth, count(*) FROM raw_lines GROUP BY depth ORDER BY depth": [(1, 2), (2, 1)]},
+    ),
+    (
+        [],
+        "raw_lines --same depth --keep 'highest far'",
+        0,
+        "4 are surplus",
+        {"SELECT depth, far FROM raw_lines ORDER BY depth": [(1, 2.0), (2, None)]},
+    ),
+    # The index that keeps them out
+    ([], "weirs --same name --keep fullest --then-unique one_name", 0, "unique index one_name on (name) is added", {}),
+    ([], "weirs --same name --ignore case --keep fullest --then-unique one_name", 3, "would not keep texts", START),
+    (
+        [],
+        "weirs --same name --nulls same --keep fullest --then-unique one_name",
+        3,
+        "would not keep rows with NULLs",
+        START,
+    ),
+    ([], "weirs --same name --where 'id > 0' --keep fullest --then-unique one_name", 3, "goes without --where", START),
+]
+
+
+@pytest.fixture
+def filled(server: Server) -> Server:
+    double = {"postgresql": "DOUBLE PRECISION", "mariadb": "FLOAT"}.get(server.engine, "REAL")
+    server.run([text.replace("{double}", double) for text in TABLES] + ROWS)
+    return server
+
+
+def state(server: Server) -> list[list[str]]:
+    return [
+        sorted(map(str, server.query(f"SELECT * FROM {name}"))) for name in ("weirs", "gates", "notes", "raw_lines")
+    ]
+
+
+@pytest.mark.parametrize(("more", "line", "status", "said", "then"), CASES, ids=[case[1] for case in CASES])
+def test_a_run(
+    filled: Server, yeldro: Yeldro, more: list[str], line: str, status: int, said: str, then: dict[str, Any] | str
+) -> None:
+    filled.run(more)
+    before = state(filled)
+    place = ["--db", filled.place]
+    words = [*shlex.split(line), *place]
+    preview = yeldro("duplicates", *[word for word in words if word != "--rehearse"])
+    assert (preview.status, state(filled)) == (status, before), preview.err
+    result = yeldro("dedupe", *words, *(["--yes"] if "--rehearse" not in words else []))
+    assert (result.status, said in result.out + result.err) == (status, True), result.out + result.err
+    if then == START:
+        assert state(filled) == before
+        return
+    assert isinstance(then, dict)
+    for query, rows in then.items():
+        assert filled.query(query) == rows
+    again = yeldro("dedupe", *[word for word in words if "then" not in word and word != "one_name"], "--yes")
+    assert (again.status, "No two rows are the same" in again.out) == (0, True), again.err
+    if "--then-unique" in words:
+        with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
+            filled.run(["INSERT INTO weirs VALUES (9, 'fen', NULL, NULL, NULL)"])
+        return
+    back = yeldro("restore", "last", "--yes", *place)
+    assert (back.status, state(filled)) == (0, before), back.err
+
+
+def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldro) -> None:
+    kinds = {
+        "sqlite": "TEXT COLLATE NOCASE",
+        "mariadb": "VARCHAR(20)",
+        "postgresql": 'VARCHAR(20) COLLATE "blind"',
+    }
+    if server.engine == "postgresql":
+        server.run(["CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"])
+    server.run(
+        [
+            f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, name {kinds[server.engine]})",
+            "INSERT INTO weirs VALUES (1, 'fen'), (2, 'FEN'), (3, 'mere'), (4, 'mere'), (5, 'beck')",
+        ]
+    )
+    line = ["duplicates", "weirs", "--same", "name", "--keep", "fullest", "--db", server.place, "--format", "json"]
+    found = json.loads(yeldro(*line).out)
+    assert (found["groups"], found["surplus"]) == (2, 2)
+    (caution,) = (one for one in found["cautions"] if one["name"] == "case-blind")
+    assert caution["message"].startswith("In 1 groups the collation of name makes several spellings one")
+    assert yeldro(*line, "--strict", "case-blind").status == 3
