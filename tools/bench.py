@@ -43,6 +43,13 @@ def on_archives() -> bool:
     return bench_archive.bench_archive(report, rows)
 
 
+def on_duplicates() -> bool:
+    from tools import bench_duplicates
+
+    rows = int(os.environ.get("YELDRO_BENCH_ROWS", bench_duplicates.ROWS))
+    return bench_duplicates.bench_duplicates(report, rows)
+
+
 def on_trees(name: str, *, sized: bool = True) -> Callable[[], bool]:
     """A bench over databases; YELDRO_BENCH_ROWS parents (200,000) where it has a size."""
 
@@ -63,6 +70,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "unindexed": on_trees("unindexed"),
     "growth": on_trees("growth"),
     "archive": on_archives,
+    "duplicates": on_duplicates,
     "catalogue": on_trees("catalogue", sized=False),
 }
 

@@ -270,7 +270,7 @@ class _Merging(Search):
     """A search in which what hangs on rows that go is moved to those that take their place.
 
     `images` holds the rows of each table that get new values, `collided` the rows that are duplicates where they
-    arrive, by table and unique columns.
+    arrive, by table and unique columns. `none_gone` are empty sets, for tables that lose no rows so far.
     """
 
     filled: KeySet | None = None
@@ -280,6 +280,7 @@ class _Merging(Search):
         self.movers = find_movers(database.schema, request.table, request.dependents)
         self.images: dict[TableName, KeySet] = {}
         self.collided: dict[tuple[TableName, tuple[str, ...]], tuple[KeySet, int]] = {}
+        self.none_gone: dict[TableName, KeySet] = {}
         self.changes: list[Change] = []
 
     def find_moves(self) -> list[Change]:
@@ -320,7 +321,9 @@ class _Merging(Search):
             gone = self.sets.get(table.name)
             paired = find_carried(self.schema, table)
             if gone is None:
-                gone = self.database.make_key_set(table, paired)
+                if table.name not in self.none_gone:
+                    self.none_gone[table.name] = self.database.make_key_set(table, paired)
+                gone = self.none_gone[table.name]
                 if self.rules.drops(table):
                     self.sets[table.name], self.counts[table.name] = gone, 0
             if not self.rules.drops(table):

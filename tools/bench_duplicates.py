@@ -1,0 +1,112 @@
+"""Removing duplicates against the textbook window statement: 2,000,000 rows, a fifth of them surplus, by two texts;
+alone, and with a row of another table hanging on each surplus one."""
+
+from __future__ import annotations
+
+import resource
+import sys
+import time
+from contextlib import closing
+
+import sqlalchemy as sa
+from tests.servers import Server
+
+from tools.bench_tree import SERIES, Report, Stopwatch, _Clock, by_statements, engines
+from yeldro import workflow
+from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
+from yeldro.core.selection import Asked
+
+ROWS = 2_000_000
+BARS = {"sqlite": 0.7, "postgresql": 0.5, "mariadb": 0.5}
+_RANKED = "SELECT id, ROW_NUMBER() OVER (PARTITION BY place, taken ORDER BY id) AS n FROM marks"
+_PAIRED = (
+    "SELECT id, kept FROM (SELECT id, ROW_NUMBER() OVER w AS n, FIRST_VALUE(id) OVER w AS kept FROM marks"
+    " WINDOW w AS (PARTITION BY place, taken ORDER BY id)) AS r WHERE n > 1"
+)
+WINDOW = {
+    "sqlite": [f"WITH r AS ({_RANKED}) DELETE FROM marks WHERE id IN (SELECT id FROM r WHERE n > 1)"],
+    "postgresql": [f"WITH r AS ({_RANKED}) DELETE FROM marks USING r WHERE marks.id = r.id AND r.n > 1"],
+    "mariadb": [f"DELETE m FROM marks AS m JOIN ({_RANKED}) AS r ON m.id = r.id WHERE r.n > 1"],
+}
+MOVING = {
+    "sqlite": [
+        f"CREATE TEMP TABLE k AS {_PAIRED}",
+        "UPDATE notes SET mark_id = k.kept FROM k WHERE mark_id = k.id",
+        "DELETE FROM marks WHERE id IN (SELECT id FROM k)",
+    ],
+    "postgresql": [
+        f"CREATE TEMP TABLE k ON COMMIT DROP AS {_PAIRED}",
+        "UPDATE notes SET mark_id = k.kept FROM k WHERE mark_id = k.id",
+        "DELETE FROM marks USING k WHERE marks.id = k.id",
+    ],
+    "mariadb": [
+        f"CREATE TEMPORARY TABLE k (id INT PRIMARY KEY) AS {_PAIRED}",
+        "UPDATE k JOIN notes ON notes.mark_id = k.id SET notes.mark_id = k.kept",
+        "DELETE m FROM k STRAIGHT_JOIN marks AS m ON m.id = k.id",
+    ],
+}
+
+
+def _build(server: Server, rows: int, notes: bool) -> None:
+    kept = rows * 4 // 5
+    place, taken = ("CONCAT('gauge at bend ', {0} % 977)", "CONCAT('reading ', {0} DIV 977)")
+    if server.engine != "mariadb":
+        place, taken = "'gauge at bend ' || ({0} % 977)", "'reading ' || ({0} / 977)"
+    number = f"(CASE WHEN n > {kept} THEN n - {kept} ELSE n END)"
+    server.clear()
+    statements = ["CREATE TABLE marks (id INT PRIMARY KEY, place VARCHAR(60), taken VARCHAR(60), level INT)"]
+    cells = f"n, {place.format(number)}, {taken.format(number)}, n % 100"
+    statements.append(f"INSERT INTO marks SELECT {cells} FROM {SERIES[server.engine].format(rows)} AS s")
+    if notes:
+        statements += [
+            "CREATE TABLE notes (id INT PRIMARY KEY, mark_id INT REFERENCES marks (id), text VARCHAR(40))",
+            f"INSERT INTO notes SELECT n, n + {kept}, 'as read' FROM {SERIES[server.engine].format(rows - kept)} AS s",
+            "CREATE INDEX notes_mark ON notes (mark_id)",
+        ]
+    tables = "marks, notes" if notes else "marks"
+    statements.append(
+        {"postgresql": f"ANALYZE {tables}", "mariadb": f"ANALYZE TABLE {tables}"}.get(server.engine, "ANALYZE")
+    )
+    server.run(statements)
+
+
+def _ours(server: Server, clock: _Clock) -> tuple[float, int]:
+    answers = Stopwatch()
+    sa.event.listen(sa.Engine, "before_cursor_execute", clock.before)
+    sa.event.listen(sa.Engine, "after_cursor_execute", clock.after)
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    with closing(server.open(wait=60)) as database:
+        answers.start = time.perf_counter()
+        asked = Asked("marks", all_rows=True)
+        grouping = read_duplicates(database.schema, database.dialect, asked, ["place", "taken"], ["lowest id"])
+        manner = workflow.Manner(ask_first=False, ask_last=True)
+        result = workflow.dedupe(database, DuplicatesRequest(grouping, 0), manner, answers)
+    sa.event.remove(sa.Engine, "before_cursor_execute", clock.before)
+    sa.event.remove(sa.Engine, "after_cursor_execute", clock.after)
+    if result.tally is None or not result.tally.balanced:
+        sys.exit(f"the run did not balance: {result.reason}")
+    return answers.taken, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+
+
+def bench_duplicates(report: Report, rows: int = ROWS) -> bool:
+    """All engines; returns whether every bar was met."""
+    met = True
+    for server in engines():
+        for notes in (False, True):
+            _build(server, rows, notes)
+            by_hand = (MOVING if notes else WINDOW)[server.engine]
+            hand, mine, grown, clocks = [], [], 0, []
+            for _ in range(2):
+                if notes and server.engine == "mariadb":
+                    by_hand = ["DROP TEMPORARY TABLE IF EXISTS k", *MOVING["mariadb"]]
+                hand.append(by_statements(server, by_hand))
+                clocks.append(_Clock())
+                taken, growth = _ours(server, clocks[-1])
+                mine.append(taken)
+                grown = max(grown, growth)
+            what = f"{server.engine} duplicates{' with dependents' if notes else ''}"
+            sys.stdout.write(f"{what}: window {min(hand):.2f} s, ours {min(mine):.2f} s\n")
+            sys.stdout.write(f"    of ours: {clocks[mine.index(min(mine))]}\n")
+            met &= report(what, min(mine) / min(hand), BARS[server.engine], "window")
+            met &= report(f"{server.engine} client memory", grown / 1024, 16, "MiB")
+    return met
