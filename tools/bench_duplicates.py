@@ -49,17 +49,20 @@ MOVING = {
 
 def _build(server: Server, rows: int, notes: bool) -> None:
     kept = rows * 4 // 5
-    place, taken = ("CONCAT('gauge at bend ', {0} % 977)", "CONCAT('reading ', {0} DIV 977)")
-    if server.engine != "mariadb":
-        place, taken = "'gauge at bend ' || ({0} % 977)", "'reading ' || ({0} / 977)"
+    # Scattered, as rows come in: neighbours have nothing in common.
+    place, taken = "'gauge at bend ' || ({0} * 7919 % 1299709)", "'reading ' || ({0} * 104729 % 15485863)"
+    if server.engine == "mariadb":
+        place, taken = "CONCAT('gauge at bend ', {0} * 7919 % 1299709)", "CONCAT('reading ', {0} * 104729 % 15485863)"
+    if server.engine == "postgresql":
+        place, taken = place.replace("{0}", "{0}::bigint"), taken.replace("{0}", "{0}::bigint")
     number = f"(CASE WHEN n > {kept} THEN n - {kept} ELSE n END)"
     server.clear()
-    statements = ["CREATE TABLE marks (id INT PRIMARY KEY, place VARCHAR(60), taken VARCHAR(60), level INT)"]
+    statements = ["CREATE TABLE marks (id INTEGER PRIMARY KEY, place VARCHAR(60), taken VARCHAR(60), level INT)"]
     cells = f"n, {place.format(number)}, {taken.format(number)}, n % 100"
     statements.append(f"INSERT INTO marks SELECT {cells} FROM {SERIES[server.engine].format(rows)} AS s")
     if notes:
         statements += [
-            "CREATE TABLE notes (id INT PRIMARY KEY, mark_id INT REFERENCES marks (id), text VARCHAR(40))",
+            "CREATE TABLE notes (id INTEGER PRIMARY KEY, mark_id INT REFERENCES marks (id), text VARCHAR(40))",
             f"INSERT INTO notes SELECT n, n + {kept}, 'as read' FROM {SERIES[server.engine].format(rows - kept)} AS s",
             "CREATE INDEX notes_mark ON notes (mark_id)",
         ]

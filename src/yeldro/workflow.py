@@ -214,7 +214,7 @@ class _Deletion:
         reach = find_reach(self.database, self.selection, self.request.rules, store=store)
         return make_preview(self.database, self.request, reach)
 
-    def find_fault(self) -> str:
+    def find_fault(self, found: Preview) -> str:
         """What is not as it should be after the run, beyond the tally; "" where all is."""
         return ""
 
@@ -241,8 +241,10 @@ class _Merging:
         self.ranking = ranking
         return make_merging_preview(self.database, found, find_merging(self.database, self.request, ranking))
 
-    def find_fault(self) -> str:
-        left = self.database.count_left_groups(self.ranking)
+    def find_fault(self, found: Preview) -> str:
+        # Where no other row of the table changed, which the tally proves, only the groups that there were can be left.
+        changed = any(change.table is self.request.table for change in found.reach.changes)
+        left = self.database.count_left_groups(self.ranking, afresh=changed or not self.request.table.identity)
         if left:
             return f"{left:,} groups of {self.request.table.label} still hold several rows"
         if self.request.unique_name and not self.database.abilities.ddl_commits:
@@ -329,7 +331,7 @@ class _Run:
         self.keeper.keep(found)
         self.keeper.is_final = self.job.selection.truncate and not self.database.abilities.rolls_back_truncate
         tally = run_plan(self.database, make_plan(found.reach, [scan.reference for scan in found.scanned]))
-        fault = f"The tally does not balance: {tally.fault}" if not tally.balanced else self.job.find_fault()
+        fault = f"The tally does not balance: {tally.fault}" if not tally.balanced else self.job.find_fault(found)
         if fault:
             self.database.rollback()
             reason = f"{fault}."

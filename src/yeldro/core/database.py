@@ -317,8 +317,8 @@ class Database(Protocol):
         """Keep others from changing the ranked rows until the end. Fails where somebody has since they were ranked."""
         ...
 
-    def count_left_groups(self, ranking: Ranking) -> int:
-        """How many groups of several rows there are now."""
+    def count_left_groups(self, ranking: Ranking, *, afresh: bool) -> int:
+        """How many groups of several rows there are now: `afresh` among all rows, else among the ranked ones."""
         ...
 
     def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
@@ -333,8 +333,8 @@ class Database(Protocol):
         """The place of the row that a rule alone would keep, for each of some groups."""
         ...
 
-    def count_merged(self, ranking: Ranking, column: str) -> int:
-        """How many groups hold several spellings of a text that the column's collation makes one."""
+    def count_merged(self, ranking: Ranking, columns: Sequence[str]) -> list[int]:
+        """For each column, how many groups hold several spellings of a text that its collation makes one."""
         ...
 
     def count_groups(self, ranking: Ranking) -> tuple[int, int]:

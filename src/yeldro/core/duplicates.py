@@ -203,7 +203,8 @@ def find_duplicates(database: Database, request: DuplicatesRequest, ranking: Ran
     decisions: Sequence[int] = []
     if groups:
         decisions = (database.count_decisions if grouping.rules else database.count_choices)(ranking, rules)
-    merged = [(name, database.count_merged(ranking, name)) for name in grouping.exact_texts if groups]
+    texts = grouping.exact_texts if groups else ()
+    merged = zip(texts, database.count_merged(ranking, texts), strict=True)
     return Duplicates(
         database.name,
         request,

@@ -16,15 +16,15 @@ import sqlalchemy as sa
 
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
-from yeldro.core.ranking import Ignored, Same
-from yeldro.core.schema import Column, OnDelete, Reference, Table
+from yeldro.core.ranking import Ignored, Ranking, Same
+from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
-from yeldro.engines.mariadb_statements import CreateKeyTable, MariadbStatements, Utf8
+from yeldro.engines.mariadb_statements import CreateKeyTable, JsonTable, MariadbStatements, Utf8
 from yeldro.engines.mariadb_values import find_way, within_packets, write_plain, write_row
 from yeldro.engines.spelling import ServerSpelling
-from yeldro.engines.statements import Words, bare, in_brackets
+from yeldro.engines.statements import Rows, Words, bare, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
 # Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
@@ -42,6 +42,9 @@ _PINNED: dict[str, str | int] = {
     "character_set_results": "utf8mb4",
     "completion_type": "NO_CHAIN",
     "max_recursive_iterations": 4294967295,
+    "group_concat_max_len": 1 << 30,
+    "max_sort_length": 1 << 16,
+    "sort_buffer_size": 1 << 28,
 }
 _FETCHED = 1000
 _LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
@@ -180,6 +183,22 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         self._gate.run(CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
+
+    def _make_ranking_table(self, name: str, empty: Rows) -> None:
+        """In the order in which it is filled."""
+        self._gate.run(CreateKeyTable(name, ["grp", "place"], empty))
+
+    def _gathers(self, table: Table) -> bool:
+        names = table.identity
+        return len(names) == 1 and table.column(names[0]).family is Family.INTEGER
+
+    def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
+        groups = self._gathered(ranking, sa.func.json_arrayagg)
+        members = JsonTable(groups.c.ids).table_valued("c0", name="yeldro_members")
+        return groups.join(members, sa.true()), [members.c.c0, groups.c.grp, groups.c.size]
+
+    def _may_merge(self, table: Table, column: str) -> bool:
+        return not table.column(column).collation.endswith("_bin")
 
     def _make_plain_table(self, name: str, cell: sa.ColumnElement[Any]) -> None:
         """A plain form is at most three times as long."""

@@ -49,6 +49,18 @@ def _compile_utf8(element: Utf8, compiler: Any, **options: Any) -> str:
     return f"CONVERT({compiler.process(element.cell, **options)} USING utf8mb4)"
 
 
+class JsonTable(sa.sql.functions.FunctionElement[Any]):
+    """The whole numbers of a JSON array, a row each."""
+
+    inherit_cache = True
+
+
+@compiles(JsonTable)
+def _json_table(element: JsonTable, compiler: Any, **options: Any) -> str:
+    array = compiler.process(element.clauses, **options)
+    return f"JSON_TABLE({array}, '$[*]' COLUMNS (c0 DECIMAL(20) PATH '$'))"
+
+
 class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
     """Delete the rows of a table that a key table names, walking the keys in their order."""
 

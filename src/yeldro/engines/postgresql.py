@@ -19,7 +19,7 @@ from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Columns, Rows, Words, bare, find_defaults, find_values, in_brackets
+from yeldro.engines.statements import Rows, Words, bare, find_defaults, find_values, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -52,6 +52,7 @@ _NOT_READ_BACK = {
 }
 _ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 _LARGE = 1000
+_ORDERED = {Family.TEXT, Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP}
 _SEQUENCES = """
 SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
   COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
@@ -72,6 +73,12 @@ WHERE nspname = :schema AND relname = :table"""
 _CHANGES = """
 SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables
 WHERE schemaname !~ '^pg_(toast|temp)' AND n_tup_ins + n_tup_upd + n_tup_del > 0"""
+
+_BLIND = """
+SELECT format_type(atttypid, NULL) = 'citext' OR NOT COALESCE(collisdeterministic, true)
+FROM pg_attribute AS a JOIN pg_class AS t ON t.oid = attrelid JOIN pg_namespace AS n ON n.oid = relnamespace
+LEFT JOIN pg_collation AS c ON c.oid = attcollation
+WHERE nspname = :schema AND t.relname = :table AND attname = :column"""
 
 # https://www.postgresql.org/docs/current/errcodes-appendix.html
 _MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], str], ...] = (
@@ -258,12 +265,45 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             text = sa.func.btrim(sa.func.regexp_replace(text, r"[\x09-\x0d\x1c-\x20]+", " ", "g"), " ")
         return text
 
-    def _alike(self, left: Columns, right: Columns, ranking: Ranking) -> sa.ColumnElement[bool]:
-        """Two records are equal where their NULLs are too, and can be hashed, which IS NOT DISTINCT FROM cannot."""
-        if ranking.grouping.nulls_differ:
-            return super()._alike(left, right, ranking)
-        one, two = (sa.cast(sa.func.row(*cells), _Named("record")) for cells in (left, right))
-        return one == two
+    def rank(self, ranking: Ranking) -> int:
+        """Hashing and sorting in memory, where there is some."""
+        self._gate.run_text("SET LOCAL work_mem = '256MB'")
+        self._gate.run_text("SET LOCAL jit = off")
+        rows = super().rank(ranking)
+        if rows > _LARGE:
+            self._gate.run_text(f"ANALYZE pg_temp.{ranking.name}")
+        return rows
+
+    def _gathers(self, table: Table) -> bool:
+        return len(table.identity) == 1 and table.column(table.identity[0]).family in _ORDERED
+
+    def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
+        """Hashing, and no sorting: the lowest and the highest row of a group come with it, others are looked up."""
+        grouping = ranking.grouping
+        same = self._looked(ranking, ()).subquery("yeldro_same")
+        names = [f"s{place}" for place in range(len(grouping.same))]
+        shared = [same.c[name] for name in names]
+        number, size = sa.func.row_number().over().label("grp"), sa.func.count().label("size")
+        ends = [sa.func.min(same.c.c0).label("low"), sa.func.max(same.c.c0).label("high")]
+        several = sa.select(*shared, *ends, size, number).group_by(*shared).having(sa.func.count() > sa.text("1"))
+        groups = several.cte("yeldro_groups").prefix_with("MATERIALIZED")
+        rows = self._looked(ranking, ()).subquery("yeldro_rows")
+        left, right = ([clause.c[name] for name in names] for clause in (rows, groups))
+        if grouping.nulls_differ:
+            alike = sa.and_(*(one == two for one, two in zip(left, right, strict=True)))
+        else:  # records are equal where their NULLs are too, and can be hashed, which IS NOT DISTINCT FROM cannot
+            one, two = (sa.cast(sa.func.row(*cells), _Named("record")) for cells in (left, right))
+            alike = one == two
+        between = sa.and_(rows.c.c0 != groups.c.low, rows.c.c0 != groups.c.high, groups.c.size > sa.text("2"))
+        others = sa.select(rows.c.c0, groups.c.grp, groups.c.size).select_from(rows.join(groups, alike)).where(between)
+        found = [sa.select(end.label("c0"), groups.c.grp, groups.c.size) for end in (groups.c.low, groups.c.high)]
+        members = sa.union_all(*found, others).subquery("yeldro_members")
+        return members, [members.c.c0, members.c.grp, members.c.size]
+
+    def _may_merge(self, table: Table, column: str) -> bool:
+        name = table.name
+        found = self._gate.run(sa.text(_BLIND).bindparams(schema=name.schema, table=name.name, column=column))
+        return bool(found.scalar_one())
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         rows = super()._fill(into, statement)

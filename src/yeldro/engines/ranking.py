@@ -6,7 +6,7 @@ A ranking is a temporary table with the columns c0, c1, … (the identity), `grp
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -17,7 +17,7 @@ from yeldro.core.ranking import Grouping, Ranking, Rule, RuleKind, Same
 from yeldro.core.schema import Family, Reference, Table
 from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Columns, Rows, Words, bare
+from yeldro.engines.statements import Rows, Words, bare
 from yeldro.errors import BadStatement, UsageError
 
 _OWN = ("grp", "place", "size")
@@ -35,9 +35,11 @@ class SqlRanking(ABC):
         ranking = Ranking(grouping, next(self._names), tuple(self._make_plain(grouping, one) for one in grouping.loose))
         columns = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
-        empty = sa.select(*columns, *numbers).where(sa.false())
-        self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(ranking.name), "AS", bare(empty)))
+        self._make_ranking_table(ranking.name, sa.select(*columns, *numbers).where(sa.false()))
         return ranking
+
+    def _make_ranking_table(self, name: str, empty: Rows) -> None:
+        self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(name), "AS", bare(empty)))
 
     def _identity(self, table: Table) -> list[sa.ColumnElement[Any]]:
         """What fixes one row; where nothing does, what rows that are alike have in common."""
@@ -94,30 +96,53 @@ class SqlRanking(ABC):
         return cells
 
     def _rank(self, ranking: Ranking) -> sa.Insert:
-        """Groups are found by hashing or sorting what makes rows the same once, and only their rows are ordered."""
-        grouping, target = ranking.grouping, self._clause(ranking)
-        rows = self._looked(ranking, grouping.rules).subquery("yeldro_rows")
-        same = self._looked(ranking, ()).subquery("yeldro_same")
-        parts = [f"s{place}" for place in range(len(grouping.same))]
-        shared = [same.c[name] for name in parts]
-        groups = (
-            sa.select(*shared, sa.func.count().label("size"), sa.func.row_number().over().label("grp"))
-            .group_by(*shared)
-            .having(sa.func.count() > _ONE)
-            .subquery("yeldro_groups")
-        )
-        alike = self._alike([rows.c[name] for name in parts], [groups.c[name] for name in parts], ranking)
-        order = [part for place, rule in enumerate(grouping.rules) for part in _order(rule, rows.c[f"v{place}"])]
-        identity = [rows.c[name] for name in _cells(ranking)]
-        place = sa.func.row_number().over(partition_by=groups.c.grp, order_by=[*order, *identity])
-        ranked = sa.select(*identity, groups.c.grp, place, groups.c.size).select_from(rows.join(groups, alike))
+        target = self._clause(ranking)
+        ranked = self._by_lists(ranking) if self._gathers(ranking.table) else self._by_windows(ranking)
         return sa.insert(target).from_select(target.c.keys(), ranked)
 
-    def _alike(self, left: Columns, right: Columns, ranking: Ranking) -> sa.ColumnElement[bool]:
-        pairs = zip(left, right, strict=True)
-        if ranking.grouping.nulls_differ:
-            return sa.and_(*(one == two for one, two in pairs))
-        return sa.and_(*(one.is_not_distinct_from(two) for one, two in pairs))
+    @abstractmethod
+    def _gathers(self, table: Table) -> bool:
+        """Whether `_members` is possible."""
+
+    @abstractmethod
+    def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
+        """The rows of groups of several, with as little sorting as the engine can: their identity of one column, the
+        number of the group, and its size."""
+
+    def _gathered(self, ranking: Ranking, gather: Callable[[Any], sa.ColumnElement[Any]]) -> sa.Subquery:
+        """Groups of several, with the identities of all their rows in one value."""
+        same = self._looked(ranking, ()).subquery("yeldro_same")
+        shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
+        number, size = sa.func.row_number().over().label("grp"), sa.func.count().label("size")
+        groups = sa.select(gather(same.c.c0).label("ids"), size, number).group_by(*shared)
+        return groups.having(sa.func.count() > _ONE).subquery("yeldro_groups")
+
+    def _by_lists(self, ranking: Ranking) -> Rows:
+        """Only rows that have duplicates are ordered, by the number of their group."""
+        rules = [rule for rule in ranking.grouping.rules if not _is_by_identity(rule, ranking.table)]
+        source, (own, group, size) = self._members(ranking)
+        order: list[sa.ColumnElement[Any]] = []
+        if rules:
+            rows = self._looked(ranking, rules, all_columns=True).subquery("yeldro_values")
+            source = source.join(rows, rows.c.c0 == own)
+            order = [part for place, rule in enumerate(rules) for part in _order(rule, rows.c[f"v{place}"])]
+        place = sa.func.row_number().over(partition_by=group, order_by=[*order, own])
+        return sa.select(own, group, place, size).select_from(source)
+
+    def _by_windows(self, ranking: Ranking) -> Rows:
+        """Every row is ordered within what it has in common with others."""
+        grouping = ranking.grouping
+        rows = self._looked(ranking, grouping.rules).subquery("yeldro_rows")
+        shared = [rows.c[f"s{place}"] for place in range(len(grouping.same))]
+        order = [part for place, rule in enumerate(grouping.rules) for part in _order(rule, rows.c[f"v{place}"])]
+        identity = [rows.c[name] for name in _cells(ranking)]
+        ranked = sa.select(
+            *identity,
+            sa.func.dense_rank().over(order_by=shared).label("grp"),
+            sa.func.row_number().over(partition_by=shared, order_by=[*order, *identity]).label("place"),
+            sa.func.count().over(partition_by=shared).label("size"),
+        ).subquery("yeldro_ranked")
+        return sa.select(*ranked.c).where(ranked.c.size > _ONE)
 
     def _clause(self, ranking: Ranking) -> sa.TableClause:
         names = [*_cells(ranking), *_OWN]
@@ -151,7 +176,12 @@ class SqlRanking(ABC):
         groups, rows = tuple(self._gate.run(sa.select(first, sa.func.count()).select_from(ranked)).one())
         return int(groups), int(rows)
 
-    def count_left_groups(self, ranking: Ranking) -> int:
+    def count_left_groups(self, ranking: Ranking, *, afresh: bool) -> int:
+        if not afresh:
+            ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
+            there = sa.select(ranked.c.grp).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
+            several = there.group_by(ranked.c.grp).having(sa.func.count() > _ONE).subquery("yeldro_several")
+            return self._gate.number(sa.select(sa.func.count()).select_from(several))
         same = self._looked(ranking, ()).subquery("yeldro_same")
         shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
         groups = sa.select(_ONE.label("one")).select_from(same).group_by(*shared).having(sa.func.count() > _ONE)
@@ -164,7 +194,9 @@ class SqlRanking(ABC):
         return [(int(size), int(groups)) for size, groups in map(tuple, found)]
 
     def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
-        """By the first row of each group and the second one."""
+        """By the first row of each group and the second one. What goes by the identity always decides."""
+        if _is_by_identity(rules[0], ranking.table):
+            return [self.count_groups(ranking)[0], *(0 for _ in rules[1:])]
         first, second = self._clause(ranking).alias("yeldro_first"), self._clause(ranking).alias("yeldro_second")
         one, two = (self._looked(ranking, rules, all_columns=True).subquery(f"yeldro_{name}_row") for name in "ab")
         both = first.join(second, sa.and_(first.c.grp == second.c.grp, second.c.place == sa.literal_column("2")))
@@ -208,12 +240,23 @@ class SqlRanking(ABC):
         found = self._gate.run(sa.select(chosen.c.grp, chosen.c.place).where(chosen.c.best == _ONE))
         return {int(group): int(place) for group, place in map(tuple, found)}
 
-    def count_merged(self, ranking: Ranking, column: str) -> int:
+    @abstractmethod
+    def _may_merge(self, table: Table, column: str) -> bool:
+        """Whether the collation of a column may make texts equal that differ."""
+
+    def count_merged(self, ranking: Ranking, columns: Sequence[str]) -> list[int]:
+        may = [name for name in columns if self._may_merge(ranking.table, name)]
+        if not may:
+            return [0 for _ in columns]
         ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
-        spelled = self._statements.exact(clause.c[column])
-        rows = sa.select(_ONE.label("one")).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
-        groups = rows.group_by(ranked.c.grp).having(sa.func.min(spelled) != sa.func.max(spelled))
-        return self._gate.number(sa.select(sa.func.count()).select_from(groups.subquery("yeldro_groups")))
+        ends = [(func, self._statements.exact(clause.c[name])) for name in may for func in (sa.func.min, sa.func.max)]
+        rows = sa.select(*(func(cell).label(f"e{place}") for place, (func, cell) in enumerate(ends)))
+        rows = rows.select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
+        groups = rows.group_by(ranked.c.grp).subquery("yeldro_groups")
+        differs = [groups.c[f"e{2 * place}"] != groups.c[f"e{2 * place + 1}"] for place in range(len(may))]
+        found = self._gate.run(sa.select(*(sa.func.count(sa.case((one, _ONE))) for one in differs))).one()
+        merged = dict(zip(may, map(int, found), strict=True))
+        return [merged.get(name, 0) for name in columns]
 
     def first_groups(self, ranking: Ranking, limit: int | None) -> list[int]:
         ranked = self._clause(ranking)
@@ -310,6 +353,11 @@ class SqlRanking(ABC):
 
 def _cells(ranking: Ranking) -> list[str]:
     return [f"c{place}" for place in range(len(ranking.table.identity) or 1)]
+
+
+def _is_by_identity(rule: Rule, table: Table) -> bool:
+    """Whether a rule puts rows in the order in which ties fall anyway."""
+    return rule.kind in (RuleKind.LOWEST, RuleKind.OLDEST) and (rule.column,) == table.key == table.identity[:1]
 
 
 def _order(rule: Rule, value: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:

@@ -15,7 +15,7 @@ import sqlalchemy as sa
 
 from yeldro.core.archive import ELSEWHERE, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
-from yeldro.core.ranking import Grouping, Same
+from yeldro.core.ranking import Grouping, Ranking, Same
 from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.core.spelling import make_plain
 from yeldro.core.values import Value
@@ -23,7 +23,7 @@ from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Columns, Words, as_tuple, bare, in_brackets
+from yeldro.engines.statements import Columns, Rows, Words, as_tuple, bare, in_brackets
 from yeldro.errors import ArchiveFailed, BadStatement, DatabaseFailed, Interrupted, YeldroError
 
 _KEYS_AT_ONCE = 20_000
@@ -152,6 +152,25 @@ class SqliteDatabase(SqlDatabase):
         kind = affinity(column.type)
         collation = f' COLLATE "{column.collation}"' if column.collation else ""
         return f"{'' if kind == 'BLOB' else ' ' + kind}{collation}"
+
+    def _make_ranking_table(self, name: str, empty: Rows) -> None:
+        """In the order in which it is filled."""
+        cells = [cell.name for cell in empty.selected_columns]
+        key = "PRIMARY KEY (grp, place)) WITHOUT ROWID"
+        self._gate.run_text(f"CREATE TEMP TABLE {name} ({', '.join(cells)}, {key}")
+        # Called for the first time it would look like a change to the authorizer of a read-only transaction.
+        self._gate.run_text("SELECT count(*) FROM json_each('[]')")
+
+    def _gathers(self, table: Table) -> bool:
+        return self._is_whole_number(KeySet(table, table.identity, ""))
+
+    def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
+        groups = self._gathered(ranking, sa.func.json_group_array)
+        members = sa.func.json_each(groups.c.ids).table_valued("value", name="yeldro_members")
+        return groups.join(members, sa.true()), [members.c.value, groups.c.grp, groups.c.size]
+
+    def _may_merge(self, table: Table, column: str) -> bool:
+        return (table.column(column).collation or "BINARY") != "BINARY"
 
     def _make_plain(self, grouping: Grouping, same: Same) -> str:
         """SQLite calls a function of ours."""
