@@ -33,6 +33,9 @@ SETTINGS = "tests/engines/test_settings.py"
 RESTORE, EXACT = "tests/engines/test_restore.py", "tests/engines/test_exact.py"
 CRASH = "tests/engines/test_crash.py"
 LAW = "tests/property/test_laws.py"
+RANKING, IMAGES, MERGING = "src/yeldro/engines/ranking.py", "src/yeldro/engines/images.py", f"{CORE}/merging.py"
+DEDUPE, MERGED = "tests/engines/test_dedupe.py", "tests/property/test_merging.py"
+RANKED = "tests/property/test_duplicates.py"
 GUARDS = [
     Guard(
         "the database's own count is explained",
@@ -363,6 +366,90 @@ GUARDS = [
         "os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600",
         "os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644",
         f"{RESTORE}::test_what_a_record_holds_and_who_may_read_it",
+    ),
+    Guard(
+        "a NULL equals nothing among duplicates",
+        RANKING,
+        "if grouping.nulls_differ else []",
+        "if False else []",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "a NULL loses, whichever way an engine sorts it",
+        RANKING,
+        "return [sa.case((value.is_(None), 1), else_=0), value.desc()]",
+        "return [value.desc()]",
+        RANKED,
+    ),
+    Guard(
+        "ties fall to the lowest key",
+        RANKING,
+        "order_by=[*order, *identity]).label",
+        "order_by=[*order, identity[0].desc()]).label",
+        f"{RANKED} {DEDUPE}",
+    ),
+    Guard(
+        "every reference into surplus rows is moved",
+        MERGING,
+        "            found.setdefault(child.name, []).append(reference)\n",
+        "            found.setdefault(child.name, [reference])\n",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "moved rows that collide with each other are found",
+        IMAGES,
+        "every = sa.union_all(moved, there)",
+        "every = sa.union_all(moved.where(sa.false()), there)",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "a kept row never points at itself",
+        IMAGES,
+        "sa.case((itself, sa.null()), else_=value) if name in free else value",
+        "value",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "rows never come to hang on themselves",
+        MERGING,
+        "(rows := looped or self.database.count_loops(reference, [images]))",
+        "(rows := looped)",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "ranked rows are locked",
+        PG,
+        "            self._gate.run(self._statements.lock(KeySet(ranking.table, identity, ranking.name)))\n",
+        "            pass\n",
+        f"{DEDUPE}::test_nobody_takes_the_kept_row",
+    ),
+    Guard(
+        "a kept row that hangs on a surplus one stops a run that deletes dependents",
+        MERGING,
+        "else [*_kept_stops(search, ranking)]",
+        "else []",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "case is folded beyond ASCII",
+        "src/yeldro/core/spelling.py",
+        ".casefold()",
+        "",
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "as many rows that are alike go as are surplus",
+        MY,
+        'f"LIMIT {int(rows)}"',
+        '""',
+        f"{DEDUPE}::test_a_run",
+    ),
+    Guard(
+        "what rows were left with is compared before they get their old values back",
+        "src/yeldro/engines/staging.py",
+        "same = self.is_same(stage.table, changed, clause, self._as_left(stage)) if changed else sa.true()",
+        "same = sa.true()",
+        f"{DEDUPE}::test_what_was_changed_since_is_left_alone",
     ),
 ]
 

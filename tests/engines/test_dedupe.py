@@ -4,12 +4,23 @@ from __future__ import annotations
 
 import json
 import shlex
+import sqlite3
+from contextlib import closing
 from typing import Any
 
+import psycopg
+import pymysql
 import pytest
 
 from tests.conftest import Yeldro
+from tests.property.test_laws import Yes
 from tests.servers import Server
+from yeldro import workflow
+from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
+from yeldro.core.keys import KeySet
+from yeldro.core.ranking import Ranking
+from yeldro.core.selection import Asked
+from yeldro.engines.base import SqlDatabase
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(40), code VARCHAR(20) UNIQUE, depth INTEGER,"
@@ -247,6 +258,46 @@ def test_a_run(
         return
     back = yeldro("restore", "last", "--yes", *place)
     assert (back.status, state(filled)) == (0, before), back.err
+
+
+@pytest.mark.parametrize(("table", "taken"), [("weirs", "id = 1"), ("raw_lines", "name = 'b'")])
+def test_nobody_takes_the_kept_row_away(
+    filled: Server, monkeypatch: pytest.MonkeyPatch, table: str, taken: str
+) -> None:
+    """Else both rows of a group would be gone."""
+    if filled.engine == "mariadb" and table == "raw_lines":
+        filled.run(["ALTER TABLE raw_lines ADD COLUMN id INTEGER PRIMARY KEY AUTO_INCREMENT"])
+    if table == "raw_lines":
+        filled.run(["UPDATE raw_lines SET far = 9, depth = 1 WHERE name = 'b'"])
+    waits = {"mariadb": "SET innodb_lock_wait_timeout = 1", "postgresql": "SET lock_timeout = 300"}
+    seen = []
+
+    def pair(database: SqlDatabase, ranking: Ranking, into: KeySet) -> int:
+        try:
+            filled.run([waits.get(filled.engine, "PRAGMA busy_timeout = 0"), f"DELETE FROM {table} WHERE {taken}"])
+            seen.append("taken")
+        except (sqlite3.Error, psycopg.Error, pymysql.Error):
+            seen.append("held")
+        return real(database, ranking, into)
+
+    real = SqlDatabase.pair
+    monkeypatch.setattr(SqlDatabase, "pair", pair)
+    with closing(filled.open()) as database:
+        same, keep = (["name"], ["fullest"]) if table == "weirs" else (["depth"], ["highest far"])
+        grouping = read_duplicates(database.schema, database.dialect, Asked(table, all_rows=True), same, keep)
+        result = workflow.dedupe(database, DuplicatesRequest(grouping), workflow.Manner(ask_first=False), Yes())
+    assert (result.outcome, seen) == (workflow.Outcome.COMMITTED, ["held"]), result.reason
+    assert len(filled.query(f"SELECT 1 FROM {table} WHERE {taken}")) == 1
+
+
+def test_what_was_changed_since_is_left_alone(filled: Server, yeldro: Yeldro) -> None:
+    place = ["--db", filled.place, "--yes"]
+    assert yeldro("dedupe", "weirs", "--same", "name", "--keep", "oldest depth", "--fill", *place).status == 0
+    filled.run(["UPDATE gates SET weir_id = 3, slot = 8 WHERE id = 2", "UPDATE weirs SET code = 'other' WHERE id = 1"])
+    back = yeldro("restore", "last", *place)
+    assert (back.status, "1 rows of gates are not as the run left them" in back.out) == (0, True), back.err
+    assert filled.query("SELECT id, weir_id FROM gates ORDER BY id") == [(1, 1), (2, 3), (3, 3)]
+    assert filled.query("SELECT id, code FROM weirs ORDER BY id") == [(1, "other"), (2, "F"), (3, "M")]
 
 
 def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldro) -> None:

@@ -165,6 +165,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
         search = Search(database, request.dependents, store=True)
     root = request.table
     search.root = root
+    database.lock_ranked(ranking)
     if root.identity:
         new = find_carried(database.schema, root) if isinstance(search, _Merging) else ()
         keys = database.make_key_set(root, new)
