@@ -23,7 +23,9 @@ SHOTS = {
     "review": "yeldro review examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
-    "duplicates": 'yeldro duplicates stations --same river_id --keep "where is_trial = 0, newest opened_on" --groups 2',
+    "duplicates": "yeldro duplicates observers --same email --ignore case,space --keep fullest --groups 4",
+    "dedupe": "yeldro dedupe observers --same email --ignore case,space --keep 'newest registered_on' --fill blank"
+    " --groups 3 --yes",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
     "demo": "yeldro demo again",

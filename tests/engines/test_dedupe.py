@@ -30,6 +30,7 @@ TABLES = [
     " FOREIGN KEY (twin_id) REFERENCES weirs (id) ON DELETE SET NULL)",
     "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, weir_code VARCHAR(20),"
     " FOREIGN KEY (gate_id) REFERENCES gates (id), FOREIGN KEY (weir_code) REFERENCES weirs (code))",
+    "CREATE TABLE bends (part INTEGER, place INTEGER, name VARCHAR(9), PRIMARY KEY (part, place))",
     "CREATE TABLE raw_lines (name VARCHAR(40), depth INTEGER, far {double})",
 ]
 ROWS = [
@@ -193,7 +194,7 @@ CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
     # Without a key
     (
         [],
-        "raw_lines --same all --keep 'lowest depth'",
+        "raw_lines --same all",
         0,
         "3 are surplus",
         {"SELECT depth, count(*) FROM raw_lines GROUP BY depth ORDER BY depth": [(1, 2), (2, 1)]},
@@ -204,6 +205,14 @@ CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
         0,
         "4 are surplus",
         {"SELECT depth, far FROM raw_lines ORDER BY depth": [(1, 2.0), (2, None)]},
+    ),
+    # By a key of two columns
+    (
+        ["INSERT INTO bends VALUES (2, 1, 'x'), (1, 9, 'x'), (1, 2, 'x'), (3, 1, NULL), (4, 1, NULL)"],
+        "bends --same name --keep fullest --nulls same",
+        0,
+        "Committed",
+        {"SELECT part, place FROM bends ORDER BY part": [(1, 2), (3, 1)]},
     ),
     # The index that keeps them out
     ([], "weirs --same name --keep fullest --then-unique one_name", 0, "unique index one_name on (name) is added", {}),
@@ -261,9 +270,7 @@ def test_a_run(
 
 
 @pytest.mark.parametrize(("table", "taken"), [("weirs", "id = 1"), ("raw_lines", "name = 'b'")])
-def test_nobody_takes_the_kept_row_away(
-    filled: Server, monkeypatch: pytest.MonkeyPatch, table: str, taken: str
-) -> None:
+def test_nobody_takes_the_kept_row(filled: Server, monkeypatch: pytest.MonkeyPatch, table: str, taken: str) -> None:
     """Else both rows of a group would be gone."""
     if filled.engine == "mariadb" and table == "raw_lines":
         filled.run(["ALTER TABLE raw_lines ADD COLUMN id INTEGER PRIMARY KEY AUTO_INCREMENT"])

@@ -45,7 +45,7 @@ def run_deletion(options: dict[str, Any]) -> int:
 
 def run_dedupe(options: dict[str, Any]) -> int:
     """The same for the surplus rows of duplicates."""
-    if not options["same"] or not options["keep"]:
+    if not options["same"] or not (options["keep"] or options["same"] == "all"):
         raise UsageError(
             "dedupe needs --same and --keep: what makes rows the same, and which of them stays.",
             f"yeldro duplicates {options['table']} shows what there is.",

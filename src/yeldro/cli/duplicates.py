@@ -45,7 +45,7 @@ def command(**options: Any) -> int:
                     screen.write_line(render_line([group, "stays" if place == 1 else "goes", *cells]))
                 screen.end_lines()
             return 0
-        preview = workflow.merging(database, request) if request.grouping.rules else None
+        preview = workflow.merging(database, request) if request.grouping.is_decided else None
         found = preview.duplicates if preview else workflow.duplicates(database, request)
         assert found
     if screen.format == "json":

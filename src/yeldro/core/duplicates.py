@@ -199,9 +199,9 @@ def find_duplicates(database: Database, request: DuplicatesRequest, ranking: Ran
     grouping = request.grouping
     database.rank(ranking)
     groups, rows = database.count_groups(ranking)
-    rules = grouping.rules or tuple(_possible_rules(request.table, grouping))
+    rules = grouping.rules if grouping.is_decided else tuple(_possible_rules(request.table, grouping))
     decisions: Sequence[int] = []
-    if groups:
+    if groups and rules:
         decisions = (database.count_decisions if grouping.rules else database.count_choices)(ranking, rules)
     texts = grouping.exact_texts if groups else ()
     merged = zip(texts, database.count_merged(ranking, texts), strict=True)
@@ -240,7 +240,9 @@ def _list_groups(
     width = len(names) + len(grouping.same)
     references = [one for one in database.schema.incoming(request.table) if not one.broken]
     hanging = {reference: database.count_hanging(ranking, reference, numbers) for reference in references}
-    choices = {} if grouping.rules else {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
+    choices = (
+        {} if grouping.is_decided else {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
+    )
     rows: dict[int, list[Row]] = {number: [] for number in numbers}
     for number, _, *cells in database.ranked_rows(ranking, numbers):
         rows[number].append(tuple(cells))

@@ -61,6 +61,17 @@ class Grouping:
         return self.selection.table
 
     @property
+    def is_whole(self) -> bool:
+        """Whether rows must be alike in every column, so that it does not matter which of them stays."""
+        columns = tuple(one.column for one in self.same if not one.ignored)
+        return columns == self.table.column_names and not self.nulls_differ
+
+    @property
+    def is_decided(self) -> bool:
+        """Whether it is said which row stays, or does not matter."""
+        return bool(self.rules) or self.is_whole
+
+    @property
     def loose(self) -> tuple[Same, ...]:
         """Those of which something is ignored."""
         return tuple(one for one in self.same if one.ignored)

@@ -52,6 +52,26 @@ STEPS = (
     ("What was run so far, and is there a copy?", "yeldro history"),
     ("That was too much: take it back, every row as it was.", "yeldro restore last --yes"),
     ("Is all of it there?", "yeldro restore last --rehearse"),
+    (
+        "Some observers were registered twice: by their mail address, but for case and blanks. Which rule decides?",
+        "yeldro duplicates observers --same email --ignore case,space --groups 2",
+    ),
+    (
+        "The fuller row should stay. What hangs on the other one moves to it.",
+        "yeldro duplicates observers --same email --ignore case,space --keep fullest --groups 2",
+    ),
+    (
+        "Six surplus rows: remove them, and only these.",
+        "yeldro dedupe observers --same email --ignore case,space --keep fullest --groups 0 --expect 6 --yes",
+    ),
+    (
+        "Run again, it finds nothing.",
+        "yeldro dedupe observers --same email --ignore case,space --keep fullest --yes",
+    ),
+    (
+        "The raw lines of the data logger were loaded twice, and have no key.",
+        "yeldro dedupe logger_lines --same all --groups 1 --yes",
+    ),
 )
 
 

@@ -65,8 +65,7 @@ def render_duplicates(found: Duplicates, filled: Sequence[str] = ()) -> Iterator
     request = found.request
     grouping, label = request.grouping, request.table.label
     same = ", ".join(one.text for one in grouping.same)
-    whole = tuple(one.column for one in grouping.same) == request.table.column_names
-    same = "values in every column" if whole else same
+    same = "values in every column" if grouping.is_whole else same
     ignored = sorted({str(what) for one in grouping.loose for what in one.ignored})
     but_for = f", but for {', '.join(ignored)}" if ignored else ""
     yield Text(
@@ -90,7 +89,9 @@ def render_duplicates(found: Duplicates, filled: Sequence[str] = ()) -> Iterator
 
 def _decisions(found: Duplicates) -> Iterator[RenderableType]:
     """In how many groups each rule decides. One that decides nothing is said so."""
-    chosen = bool(found.request.grouping.rules)
+    chosen = found.request.grouping.is_decided
+    if not found.decisions:
+        return
     yield ""
     rows: list[tuple[object, object, str]] = [
         (rule.text, groups, "" if groups else "nothing: its values are the same in every group")
@@ -125,7 +126,7 @@ def _group(found: Duplicates, number: int, group: Group, filled: Sequence[str]) 
     """The row that stays first; `≠` marks cells that are not its own, `→` what it will be filled with."""
     request = found.request
     table = request.table
-    names, chosen = table.column_names, bool(request.grouping.rules)
+    names, chosen = table.column_names, request.grouping.is_decided
     common = [one.column for one in request.grouping.same]
     why = f"kept by {group.decided}" if group.decided else "kept by the lowest key"
     yield Text.assemble(f"\nGroup {number:,}", (f", {why}" if chosen else "", "italic"))
