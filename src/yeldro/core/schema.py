@@ -100,6 +100,12 @@ class Table:
         return tuple(dict.fromkeys(key for key in (self.identity, *unique) if key and set(key) <= own))
 
     @cached_property
+    def tie_breakers(self) -> tuple[str, ...]:
+        """What puts rows in the order of their key where something else fixes them: a key that may hold NULLs."""
+        own = set(self.column_names)
+        return self.key if set(self.key) <= own and not set(self.key) <= set(self.identity) else ()
+
+    @cached_property
     def column_names(self) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns)
 

@@ -173,12 +173,14 @@ class SqlImages:
         moved: Rows = sa.select(
             *(keys.c[name] for name in carried),
             sa.case((shifted, _ONE), else_=sa.literal_column("0")).label("moved"),
+            *(clause.c[name].label(f"t{place}") for place, name in enumerate(images.table.tie_breakers)),
             *(cell.label(f"u{place}") for place, cell in enumerate(new)),
         ).select_from(self._both(images))
         values = [clause.c[name] for name in columns]
         there: Rows = sa.select(
             *(cell.label(name) for name, cell in zip(carried, self._statements.carried(images), strict=True)),
             sa.literal_column("0").label("moved"),
+            *(clause.c[name].label(f"t{place}") for place, name in enumerate(images.table.tie_breakers)),
             *(cell.label(f"u{place}") for place, cell in enumerate(values)),
         ).where(
             as_tuple(values).in_(sa.select(*new)),
@@ -191,7 +193,8 @@ class SqlImages:
             for place, name in enumerate(columns)
         ]
         identity = [every.c[carried[images.columns.index(name)]] for name in images.table.identity]
-        window: dict[str, Any] = {"partition_by": unique, "order_by": [every.c.moved, *identity]}
+        ties = [every.c[f"t{place}"] for place in range(len(images.table.tie_breakers))]
+        window: dict[str, Any] = {"partition_by": unique, "order_by": [every.c.moved, *ties, *identity]}
         ranked = (
             sa.select(
                 *(every.c[name] for name in carried),

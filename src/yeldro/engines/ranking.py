@@ -74,12 +74,14 @@ class SqlRanking(ABC):
 
     def _looked(self, ranking: Ranking, rules: Sequence[Rule], *, all_columns: bool = False) -> Rows:
         """The rows that are looked at: their identity as c0, …, what makes them the same as s0, …, what the rules look
-        at as v0, …; with `all_columns` all others as x0, …, and not only the selected rows."""
+        at as v0, …, what breaks ties as t0, …; with `all_columns` all others as x0, …, and not only the selected rows.
+        """
         grouping = ranking.grouping
         clause = self._statements.table(ranking.table)
         identity = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         same = [cell.label(f"s{place}") for place, cell in enumerate(self._same(ranking))]
         looks = [self._value(ranking.table, rule).label(f"v{place}") for place, rule in enumerate(rules)]
+        looks += [clause.c[name].label(f"t{place}") for place, name in enumerate(ranking.table.tie_breakers)]
         if all_columns:
             cells = [clause.c[name].label(f"x{place}") for place, name in enumerate(ranking.table.column_names)]
             return sa.select(*identity, *same, *looks, *cells)
@@ -122,10 +124,10 @@ class SqlRanking(ABC):
         rules = [rule for rule in ranking.grouping.rules if not _is_by_identity(rule, ranking.table)]
         source, (own, group, size) = self._members(ranking)
         order: list[sa.ColumnElement[Any]] = []
-        if rules:
+        if rules or ranking.table.tie_breakers:
             rows = self._looked(ranking, rules, all_columns=True).subquery("yeldro_values")
             source = source.join(rows, rows.c.c0 == own)
-            order = [part for place, rule in enumerate(rules) for part in _order(rule, rows.c[f"v{place}"])]
+            order = _orders(ranking.table, rules, rows)
         place = sa.func.row_number().over(partition_by=group, order_by=[*order, own])
         return sa.select(own, group, place, size).select_from(source)
 
@@ -134,7 +136,7 @@ class SqlRanking(ABC):
         grouping = ranking.grouping
         rows = self._looked(ranking, grouping.rules).subquery("yeldro_rows")
         shared = [rows.c[f"s{place}"] for place in range(len(grouping.same))]
-        order = [part for place, rule in enumerate(grouping.rules) for part in _order(rule, rows.c[f"v{place}"])]
+        order = _orders(ranking.table, grouping.rules, rows)
         identity = [rows.c[name] for name in _cells(ranking)]
         ranked = sa.select(
             *identity,
@@ -358,6 +360,11 @@ def _cells(ranking: Ranking) -> list[str]:
 def _is_by_identity(rule: Rule, table: Table) -> bool:
     """Whether a rule puts rows in the order in which ties fall anyway."""
     return rule.kind in (RuleKind.LOWEST, RuleKind.OLDEST) and (rule.column,) == table.key == table.identity[:1]
+
+
+def _orders(table: Table, rules: Sequence[Rule], rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:
+    order = [part for place, rule in enumerate(rules) for part in _order(rule, rows.c[f"v{place}"])]
+    return order + [rows.c[f"t{place}"] for place in range(len(table.tie_breakers))]
 
 
 def _order(rule: Rule, value: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
