@@ -31,6 +31,9 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
     assert {"same": ["sensor_id", "measured_at"], "rows": 20688, "surplus": 672} in proposed
     assert "sensor_id,measured_at" in yeldro("duplicates", "readings").out
     assert "No columns" in yeldro("duplicates", "regions").out
+    lines = yeldro("duplicates", "stations", "--same", "river_id", "--format", "csv").out.splitlines()
+    assert (lines[0][:22], len(lines)) == ("group,verdict,id,code,", 43)
+    assert sum(",stays," in line for line in lines) == 12
     assert digest(gauges) == before
 
 
@@ -41,6 +44,9 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
         (["--same", "nothing"], "no column 'nothing'"),
         (["--same", ","], "names no column"),
         (["--same", "id", "--keep", "best"], "'best' is no rule"),
+        (["--same", "id", "--ignore", "colour"], "nothing that can be ignored"),
+        (["--same", "1 + 1"], "names no column"),
+        (["--same", "id", "--keep", "fullest", "--dependents", "declared"], "no known rule"),
         (["--same", "id", "--keep", "newest"], "'newest' is no rule"),
         (["--same", "id", "--keep", "newest nothing"], "no column 'nothing'"),
         (["--same", "id", "--keep", "where nothing = 1, fullest"], "nothing"),

@@ -18,6 +18,7 @@ from tests.servers import Server
 from yeldro import workflow
 from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
 from yeldro.core.keys import KeySet
+from yeldro.core.preview import Preview
 from yeldro.core.ranking import Ranking
 from yeldro.core.selection import Asked
 from yeldro.engines.base import SqlDatabase
@@ -295,6 +296,21 @@ def test_nobody_takes_the_kept_row(filled: Server, monkeypatch: pytest.MonkeyPat
         result = workflow.dedupe(database, DuplicatesRequest(grouping), workflow.Manner(ask_first=False), Yes())
     assert (result.outcome, seen) == (workflow.Outcome.COMMITTED, ["held"]), result.reason
     assert len(filled.query(f"SELECT 1 FROM {table} WHERE {taken}")) == 1
+
+
+def test_what_was_shown_is_what_goes(filled: Server) -> None:
+    class Slow(Yes):
+        def allow(self, preview: Preview) -> bool:
+            filled.run(["UPDATE weirs SET depth = 9, up_id = 3 WHERE id = 2"])
+            return True
+
+    with closing(filled.open()) as database:
+        grouping = read_duplicates(
+            database.schema, database.dialect, Asked("weirs", all_rows=True), ["name"], ["fullest"]
+        )
+        result = workflow.dedupe(database, DuplicatesRequest(grouping), workflow.Manner(), Slow())
+    assert (result.outcome, result.reason[:17]) == (workflow.Outcome.STOPPED, "Since the preview")
+    assert filled.query("SELECT count(*) FROM weirs") == [(3,)]
 
 
 def test_what_was_changed_since_is_left_alone(filled: Server, yeldro: Yeldro) -> None:

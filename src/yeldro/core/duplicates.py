@@ -236,6 +236,8 @@ def _list_groups(
     database: Database, request: DuplicatesRequest, ranking: Ranking, rules: Sequence[Rule]
 ) -> list[Group]:
     numbers = database.first_groups(ranking, request.groups)
+    if not numbers:
+        return []
     grouping, names = request.grouping, request.table.column_names
     width = len(names) + len(grouping.same)
     references = [one for one in database.schema.incoming(request.table) if not one.broken]

@@ -99,7 +99,7 @@ def _decisions(found: Duplicates) -> Iterator[RenderableType]:
     ]
     if chosen:
         left = found.groups - sum(groups for _, groups in found.decisions)
-        rows.append(("the lowest key", left, ""))
+        rows.append(("the lowest key" if found.request.table.key else "the first row", left, ""))
     titles = ("--keep", "decides groups" if chosen else "would decide groups", "")
     used = 3 if any(row[2] for row in rows) else 2
     yield render_grid(titles[:used], [row[:used] for row in rows], right=titles[1:2])
@@ -128,7 +128,8 @@ def _group(found: Duplicates, number: int, group: Group, filled: Sequence[str]) 
     table = request.table
     names, chosen = table.column_names, request.grouping.is_decided
     common = [one.column for one in request.grouping.same]
-    why = f"kept by {group.decided}" if group.decided else "kept by the lowest key"
+    last = "kept by the lowest key" if table.key else "kept as the first"
+    why = f"kept by {group.decided}" if group.decided else last
     yield Text.assemble(f"\nGroup {number:,}", (f", {why}" if chosen else "", "italic"))
     shown = [name for name in names if name in table.key or name in group.differs or name in common]
     places = [names.index(name) for name in shown]
@@ -171,7 +172,7 @@ def _marked(value: object, first: object) -> Text:
 def _hanging(dependents: Mapping[Reference, int]) -> str:
     """How many rows of each table; where several references lead there, by their columns."""
     labels = [reference.child.label for reference in dependents]
-    return ", ".join(
+    return "\n".join(
         f"{found:,} {label}" + (f" ({', '.join(reference.columns)})" if labels.count(label) > 1 else "")
         for (reference, found), label in zip(dependents.items(), labels, strict=True)
     )
