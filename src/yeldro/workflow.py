@@ -10,7 +10,7 @@ from typing import Protocol
 from yeldro.core.database import Database, KeySet, Mode, Row
 from yeldro.core.duplicates import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
 from yeldro.core.map import TableMap, make_map
-from yeldro.core.merging import check_unique, find_merging, prepare_merging
+from yeldro.core.merging import check_request, find_merging, prepare_merging
 from yeldro.core.outcome import Outcome as Outcome
 from yeldro.core.outcome import RunResult
 from yeldro.core.plan import make_plan
@@ -115,7 +115,7 @@ def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[I
 
 def merging(database: Database, request: DuplicatesRequest) -> Preview:
     """Find duplicates, and what removing the surplus rows would touch, in a transaction that cannot change anything."""
-    check_unique(database, request)
+    check_request(database, request)
     job = _Merging(database, request)
     job.prepare()
     with transaction(database, Mode.READ):
@@ -156,7 +156,7 @@ def dedupe(
     database: Database, request: DuplicatesRequest, manner: Manner, answers: Answers, keeping: Keeping | None = None
 ) -> RunResult:
     """The same for surplus rows of duplicates: what hangs on them is moved first."""
-    check_unique(database, request)
+    check_request(database, request)
     return _run(database, _Merging(database, request), manner, answers, keeping)
 
 

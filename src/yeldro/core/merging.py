@@ -35,8 +35,6 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
     """Make what a search inside a read-only transaction will need."""
     schema, root, rules = database.schema, request.table, request.dependents
     if not root.identity:
-        if request.filling:
-            raise UsageError(f"Nothing tells the rows of {root.label} apart, so --fill cannot be used.")
         return
     if rules.default is not Rule.MOVE:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
@@ -45,7 +43,8 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
         database.prepare_key_sets([r.child for r in schema.references if rules.treatment(r).action is Action.DETACH])
         for child, references in find_movers(schema, root, rules).items():
             table = schema.by_name[child]
-            _check_movable(table)
+            if not _is_movable(table):
+                continue
             database.prepare_key_sets([table], find_new(table, references))
             # One for the rows that collide through each unique key, and one for those that go.
             unique = _unique_with(table, {name for one in references for name in one.columns})
@@ -56,21 +55,21 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
             database.prepare_key_sets([root] * len(_unique_with(root, set(columns))), find_carried(schema, root))
 
 
-def _check_movable(table: Table) -> None:
-    if table.refusal:
-        raise Refused(f"Rows of {table.label} would be touched, but {table.refusal}.")
-    if not table.identity:
-        raise UsageError(
-            f"{table.label} references rows that would go, but nothing tells its rows apart.",
-            "Give it a key without NULLs.",
-        )
+def _is_movable(table: Table) -> bool:
+    return bool(table.identity) and not table.refusal
 
 
-def check_unique(database: Database, request: DuplicatesRequest) -> None:
+def check_request(database: Database, request: DuplicatesRequest) -> None:
+    """UsageError or Refused for what cannot be done, whatever the rows are."""
+    if request.filling and not request.table.identity:
+        raise UsageError(f"Nothing tells the rows of {request.table.label} apart, so --fill cannot be used.")
+    if request.unique_name:
+        _check_unique(database, request)
+
+
+def _check_unique(database: Database, request: DuplicatesRequest) -> None:
     """Refused where a unique index on what makes rows the same would not keep such duplicates out."""
     name, grouping, table = request.unique_name, request.grouping, request.table
-    if not name:
-        return
     texts = [one.text for one in grouping.same]
     known = database.schema.tables if database.abilities.shared_index_names else (table,)
     lasting = "A unique index on {} would not keep {} out."
@@ -293,12 +292,21 @@ class _Merging(Search):
             grew = False
             for name, references in self.movers.items():
                 into = [one for one in references if self.counts.get(one.parent.name)]
-                if into:
+                if into and self._can_move(into):
                     self._point(self.schema.by_name[name], into)
                     grew |= self._drop_collisions(self.schema.by_name[name], into)
         self.changes = [change for name in self.images if (change := self._change(self.schema.by_name[name]))]
         self.via.update(one for change in self.changes for one in change.via)
         return self.changes
+
+    def _can_move(self, references: Sequence[Reference]) -> bool:
+        """Whether rows of a table can be moved. One whose rows cannot must have none that would."""
+        table = references[0].child
+        if _is_movable(table):
+            return True
+        if any(self.database.count_referencing(one, self.sets[one.parent.name], None) for one in references):
+            self._make_key_set(table)  # which says why it cannot be done
+        return False
 
     def _point(self, table: Table, references: Sequence[Reference]) -> None:
         """Work out afresh what the references of a table's rows will be."""
