@@ -215,7 +215,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         """Texts may be too long for an index."""
         return sa.func.unhex(sa.func.md5(Utf8(cell)))
 
-    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same) -> sa.ColumnElement[Any]:
+    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same, collation: str) -> sa.ColumnElement[Any]:
         text = sa.func.lower(cell) if Ignored.CASE in same.ignored else cell
         if Ignored.SPACE in same.ignored:
             blanks: sa.ColumnElement[str] = sa.literal_column(r"'[\\x09-\\x0d\\x1c-\\x20]+'")

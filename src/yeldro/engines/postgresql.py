@@ -256,14 +256,15 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _mark(self, cell: Any) -> sa.ColumnElement[Any]:
         return sa.collate(sa.cast(cell, sa.Text), "C")
 
-    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same) -> sa.ColumnElement[Any]:
-        """lower() would go by the locale of the collation."""
+    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same, collation: str) -> sa.ColumnElement[Any]:
+        """lower() would go by the locale of the collation, and some collations know no regular expressions."""
         text: sa.ColumnElement[Any] = sa.cast(cell, sa.Text)
+        text = sa.collate(text, "C") if collation else text
         if Ignored.CASE in same.ignored:
             text = sa.func.translate(text, string.ascii_uppercase, string.ascii_lowercase)
         if Ignored.SPACE in same.ignored:
             text = sa.func.btrim(sa.func.regexp_replace(text, r"[\x09-\x0d\x1c-\x20]+", " ", "g"), " ")
-        return text
+        return sa.collate(text, collation) if collation else text
 
     def rank(self, ranking: Ranking) -> int:
         """Hashing and sorting in memory, where there is some."""

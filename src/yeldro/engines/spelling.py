@@ -39,7 +39,8 @@ class ServerSpelling(SqlRanking):
         """What is the same for two texts where their characters are."""
 
     @abstractmethod
-    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same) -> sa.ColumnElement[Any]: ...
+    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same, collation: str) -> sa.ColumnElement[Any]:
+        """`collation` is that of the column, "" where it is the usual one."""
 
     def _cell(self, grouping: Grouping, same: Same) -> sa.ColumnElement[Any]:
         if same.expression:
@@ -52,7 +53,8 @@ class ServerSpelling(SqlRanking):
         known = self._plain_clause(name)
         looked_up = sa.select(known.c.plain).where(known.c.mark == self._mark(cell), known.c.plain.is_not(None))
         plain = looked_up.correlate_except(known).scalar_subquery()
-        return sa.case((self._is_ascii(cell), self._ascii_plain(cell, same)), else_=plain)
+        collation = grouping.table.column(same.column).collation if same.column else ""
+        return sa.case((self._is_ascii(cell), self._ascii_plain(cell, same, collation)), else_=plain)
 
     def _plain_clause(self, name: str) -> sa.TableClause:
         columns: list[sa.ColumnClause[Any]] = [sa.column(one) for one in ("number", "value", "plain", "mark")]
