@@ -209,7 +209,7 @@ class _Deletion:
         found = tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
         self.database.prepare_key_sets(found)
 
-    def look(self, *, store: bool) -> Preview:
+    def look(self, *, store: bool, shown: bool = True) -> Preview:
         """Look inside the open transaction. With `store` the rows can be compared with those of another look."""
         reach = find_reach(self.database, self.selection, self.request.rules, store=store)
         return make_preview(self.database, self.request, reach)
@@ -235,9 +235,10 @@ class _Merging:
         prepare_merging(self.database, self.request)
         self._rankings.append(self.database.make_ranking(self.request.grouping))
 
-    def look(self, *, store: bool) -> Preview:
+    def look(self, *, store: bool, shown: bool = True) -> Preview:
+        """What only a person wants to see is left out where nothing is `shown`."""
         ranking = self._rankings.pop() if store else self.database.make_ranking(self.request.grouping)
-        found = find_duplicates(self.database, self.request, ranking)
+        found = find_duplicates(self.database, self.request, ranking, shown=shown)
         self.ranking = ranking
         return make_merging_preview(self.database, found, find_merging(self.database, self.request, ranking))
 
@@ -292,7 +293,7 @@ class _Run:
             return RunResult(Outcome.DECLINED, found, status=Declined.status)
         self.keeper.prepare(found.reach)
         self._begin(alone)
-        fresh = self.job.look(store=False)
+        fresh = self.job.look(store=False, shown=False)
         came, went = (0, 0) if alone else _compare(self.database, found.reach, fresh.reach)
         if alone and fresh.reach.matched != found.reach.matched:
             came = max(0, fresh.reach.matched - found.reach.matched)

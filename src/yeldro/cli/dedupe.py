@@ -6,12 +6,13 @@ from typing import Any
 
 import click
 
-from yeldro.cli.options import database_options, duplicates_options, run_options
+from yeldro.cli.options import database_options, duplicates_options, run_options, save_options
 
 
 @click.command("dedupe")
 @duplicates_options(guards=False)
 @run_options()
+@save_options()
 @database_options("json")
 def command(**options: Any) -> int:
     """Remove the surplus rows of groups of TABLE that are the same; what hangs on them moves to the kept row.

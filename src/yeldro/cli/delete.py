@@ -6,12 +6,13 @@ from typing import Any
 
 import click
 
-from yeldro.cli.options import database_options, run_options, selection_options
+from yeldro.cli.options import database_options, run_options, save_options, selection_options
 
 
 @click.command("delete")
 @selection_options()
 @run_options()
+@save_options()
 @database_options("json")
 def command(**options: Any) -> int:
     """Delete the chosen rows of TABLE and what hangs on them, children first, in one transaction.

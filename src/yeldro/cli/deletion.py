@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import click
@@ -14,19 +15,24 @@ from yeldro.cli.bar import Bar
 from yeldro.cli.place import find_database, find_records_folder
 from yeldro.cli.request import opened, quote_word, read_duplicates_request, read_keeping, read_request
 from yeldro.cli.screen import Screen
+from yeldro.cli.steps import choose_step, make_options, read_values, save_cleanup
+from yeldro.core.cleanup import Param
 from yeldro.core.database import Database, Mode
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
+from yeldro.core.selection import Selection, read_selection
 from yeldro.core.tally import Tally
 from yeldro.errors import OutputClosed, UsageError
 from yeldro.report.documents import make_run
 from yeldro.report.duplicates import render_merging
+from yeldro.report.explanation import render_explanation
 from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.tally import render_ending, render_tally
+from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.records import Keeping
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
@@ -38,7 +44,9 @@ def run_deletion(options: dict[str, Any]) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
 
     def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
-        return workflow.delete(database, read_request(database, options), manner, person, keeping)
+        request = read_request(database, options)
+        _save("delete", options, read_selection(request.asked, database.schema, database.dialect))
+        return workflow.delete(database, request, manner, person, keeping)
 
     return _run("delete", options, work)
 
@@ -52,9 +60,44 @@ def run_dedupe(options: dict[str, Any]) -> int:
         )
 
     def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
-        return workflow.dedupe(database, read_duplicates_request(database, options), manner, person, keeping)
+        request = read_duplicates_request(database, options)
+        _save("dedupe", options, request.grouping.selection)
+        return workflow.dedupe(database, request, manner, person, keeping)
 
     return _run("dedupe", options, work)
+
+
+def run_cleanup(options: dict[str, Any]) -> int:
+    """Run the step of a cleanup file."""
+    cleanup = load_cleanup(Path(options["cleanup"]))
+    if options["explain"]:
+        Screen("text").show(render_explanation(cleanup))
+        return 0
+    step = choose_step(cleanup, options["step"])
+    asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
+    values = read_values(cleanup, options["parameters"], _ask_value if asks else None)
+    asked = make_options(step, cleanup.guards, values)
+    place = {"db": options["db"] or cleanup.database or None}
+
+    def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
+        if step.verb == "delete":
+            return workflow.delete(database, read_request(database, asked), manner, person, keeping)
+        return workflow.dedupe(database, read_duplicates_request(database, asked), manner, person, keeping)
+
+    return _run("run", {**options, **place}, work)
+
+
+def _ask_value(param: Param) -> str:
+    question = param.ask or f"{param.name} ({param.type})?"
+    try:
+        return str(click.prompt(question, err=True))
+    except click.Abort:
+        raise KeyboardInterrupt from None
+
+
+def _save(verb: str, options: dict[str, Any], selection: Selection) -> None:
+    if options["save"]:
+        save_cleanup(Path(options["save"]), verb, options, selection.conditions, replace=options["replace"])
 
 
 Work = Callable[[Database, workflow.Manner, "Person", Keeping], RunResult]

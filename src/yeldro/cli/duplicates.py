@@ -6,11 +6,12 @@ from typing import Any
 
 import click
 
-from yeldro.cli.options import database_options, duplicates_options
+from yeldro.cli.options import database_options, duplicates_options, save_options
 
 
 @click.command("duplicates")
 @duplicates_options(guards=True)
+@save_options()
 @database_options("json", "csv")
 def command(**options: Any) -> int:
     """Groups of rows of TABLE that are the same: which row would stay, where they differ, and what hangs on each.
@@ -18,10 +19,13 @@ def command(**options: Any) -> int:
     Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns that are unique but
     for a few rows are proposed.
     """
+    from pathlib import Path
+
     from yeldro import workflow
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_line, opened, read_duplicates_request
     from yeldro.cli.screen import Screen
+    from yeldro.cli.steps import save_cleanup
     from yeldro.core.database import Mode
     from yeldro.errors import Refused
     from yeldro.report import duplicates as report
@@ -38,6 +42,9 @@ def command(**options: Any) -> int:
                 screen.show(report.render_proposals(table, proposed))
             return 0
         request = read_duplicates_request(database, options)
+        if options["save"]:
+            conditions = request.grouping.selection.conditions
+            save_cleanup(Path(options["save"]), "dedupe", options, conditions, replace=options["replace"])
         if screen.format == "csv":
             with workflow.duplicate_rows(database, request) as rows:
                 screen.write_line(render_line(["group", "verdict", *request.table.column_names]))
@@ -55,7 +62,7 @@ def command(**options: Any) -> int:
         screen.show(report.render_merging(preview, "" if options["expect"] else line))
     else:
         screen.show(report.render_duplicates(found))
-    if preview and preview.refusals and found.groups:
+    if preview and preview.refusals:
         screen.tell(preview.refusals[0], "")
         return Refused.status
     return 0

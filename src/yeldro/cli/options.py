@@ -40,10 +40,10 @@ def archive_option() -> Callable[[Command], Command]:
     return click.option("--archive", metavar="DIR", help="The folder of the run records. Else yeldro-runs.")
 
 
-def run_options() -> Callable[[Command], Command]:
-    """The options of a command that changes rows: its limits, its manner, and what it keeps."""
+def run_options(*, guards: bool = True) -> Callable[[Command], Command]:
+    """The options of a command that changes rows: its limits, unless without `guards`, its manner, what it keeps."""
     return _together(
-        *_guard_options(),
+        *(_guard_options() if guards else ()),
         click.option("--rehearse", is_flag=True, help="Do everything, show the tally, roll back."),
         click.option("--yes", is_flag=True, help="Do not ask."),
         click.option("--ask-last", is_flag=True, help="Ask with the tally in hand, while the transaction is open."),
@@ -54,6 +54,13 @@ def run_options() -> Callable[[Command], Command]:
             "--leave-out", multiple=True, metavar="COLS", help="Columns, or TABLE.COLUMN, that the copy goes without."
         ),
         click.option("--confirm", metavar="NAME", help="The name of a protected database, instead of typing it."),
+    )
+
+
+def save_options() -> Callable[[Command], Command]:
+    return _together(
+        click.option("--save", metavar="FILE", help="Write the same as a cleanup file, for yeldro run."),
+        click.option("--replace", is_flag=True, help="--save may write over a file."),
     )
 
 

@@ -6,22 +6,27 @@ from typing import Any
 
 import click
 
-from yeldro.cli.options import database_options, selection_options
+from yeldro.cli.options import database_options, save_options, selection_options
 
 
 @click.command("preview")
 @selection_options()
+@save_options()
 @database_options("json", "csv")
 def command(**options: Any) -> int:
     """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes nothing.
 
     With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped.
     """
+    from pathlib import Path
+
     from yeldro import workflow
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_delete_line, opened, read_request
     from yeldro.cli.screen import Screen
+    from yeldro.cli.steps import save_cleanup
     from yeldro.core.database import Mode
+    from yeldro.core.selection import read_selection
     from yeldro.errors import Refused
     from yeldro.report.documents import make_preview
     from yeldro.report.preview import render_preview
@@ -30,6 +35,9 @@ def command(**options: Any) -> int:
     screen = Screen(options["format"])
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         request = read_request(database, options)
+        if options["save"]:
+            selection = read_selection(request.asked, database.schema, database.dialect)
+            save_cleanup(Path(options["save"]), "delete", options, selection.conditions, replace=options["replace"])
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):
                 screen.write_line(render_line(columns))

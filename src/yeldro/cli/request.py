@@ -131,6 +131,9 @@ def make_delete_line(options: dict[str, Any], matched: int) -> str:
 
 def make_line(command: str, options: dict[str, Any]) -> str:
     """A command that chooses these rows, as a person would type it."""
+    if command == "run":
+        words = ["yeldro", "run", options["cleanup"], *_pairs("--step", options["step"])]
+        return " ".join(map(quote_word, [*words, *_pairs("-p", options["parameters"])]))
     words = ["yeldro", command, options["table"]]
     words += _pairs("--db", without_password(options["db"]) if options["db"] else None)
     for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):

@@ -194,11 +194,15 @@ def _read_rule(text: str, table: Table, dialect: str) -> Rule:
     )
 
 
-def find_duplicates(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Duplicates:
-    """Rank the rows of every group inside the open transaction, and look at the first groups."""
+def find_duplicates(
+    database: Database, request: DuplicatesRequest, ranking: Ranking, *, shown: bool = True
+) -> Duplicates:
+    """Rank the rows of every group inside the open transaction, and look at the first groups where they are `shown`."""
     grouping = request.grouping
     database.rank(ranking)
     groups, rows = database.count_groups(ranking)
+    if not shown:
+        return Duplicates(database.name, request, groups, rows, (), ())
     rules = grouping.rules if grouping.is_decided else tuple(_possible_rules(request.table, grouping))
     decisions: Sequence[int] = []
     if groups and rules:

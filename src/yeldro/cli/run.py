@@ -1,0 +1,26 @@
+"""yeldro run"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from yeldro.cli.options import database_options, run_options
+
+
+@click.command("run")
+@click.argument("cleanup", metavar="FILE")
+@click.option("--step", metavar="NAME", help="The step to run, where the file has several.")
+@click.option("-p", "parameters", multiple=True, metavar="NAME=VALUE", help="A value for a parameter of the file.")
+@click.option("--explain", is_flag=True, help="Say in plain sentences what the file does; run nothing.")
+@run_options(guards=False)
+@database_options("json")
+def command(**options: Any) -> int:
+    """Run a saved cleanup: the step that a file describes, as delete or dedupe would.
+
+    Asks for parameters that have no default, shows the preview, asks, and commits only if all is as expected.
+    """
+    from yeldro.cli.deletion import run_cleanup
+
+    return run_cleanup(options)

@@ -1,0 +1,169 @@
+"""Between the options of a command line and the steps of a cleanup file."""
+
+from __future__ import annotations
+
+import datetime
+import re
+from collections.abc import Mapping, Sequence
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.condition import Condition
+from yeldro.core.schema import Family, nearest
+from yeldro.core.values import Value, read_value
+from yeldro.errors import UsageError
+from yeldro.store.cleanup_file import write_cleanup
+
+# What a command has when an option is not given.
+_USUAL: dict[str, Any] = {
+    **dict.fromkeys(("where", "parameters", "keys", "dependents", "strict", "show"), ()),
+    **dict.fromkeys(("keys_from", "found_in", "not_found_in", "on", "order_by", "limit", "expect", "max_rows")),
+    **dict.fromkeys(("max_share", "fill", "then_unique", "same")),
+    **dict.fromkeys(("orphans", "all_rows", "truncate", "unparsed", "break_cycles", "all_groups"), False),
+    **{"ignore": "", "keep": "", "nulls": "different", "groups": 10, "sample": "10"},
+}
+# The order in which a person would write them; guards come last.
+_ORDER = (
+    *("where", "keys", "keys_from", "found_in", "not_found_in", "on", "orphans", "order_by", "limit", "all_rows"),
+    *("same", "ignore", "nulls", "keep", "fill", "then_unique", "dependents", "truncate", "unparsed", "break_cycles"),
+    *("show", "expect", "max_rows", "max_share", "strict"),
+)
+_LISTS = ("where", "strict", "show")
+_JOINED = ("same", "ignore", "keep")
+
+
+def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, Any]:
+    """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE` texts by name.
+
+    The guards of the file hold where a step has none of its own.
+    """
+    options = {**_USUAL, "table": step.table}
+    for name, value in {**guards, **step.options}.items():
+        if name in _LISTS:
+            options[name] = tuple(as_list(value))
+        elif name in _JOINED:
+            options[name] = ", ".join(as_list(value))
+        elif name == "key":
+            options["keys"] = tuple(as_list(value))
+        elif name == "dependents":
+            rules = {"default": value} if isinstance(value, str) else value
+            options[name] = tuple(rule if table == "default" else f"{table}={rule}" for table, rule in rules.items())
+        elif name == "fill":
+            options[name] = {True: "null", False: None}.get(value, value)
+        else:
+            options[name] = str(value) if name in ("expect", "sample") else value
+    used = {name for text in options["where"] for name in re.findall(r":(\w+)", text)}
+    options["parameters"] = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
+    return options
+
+
+def choose_step(cleanup: Cleanup, name: str | None) -> Step:
+    """The one step of a file, or the one of this name. UsageError where it is not clear which."""
+    names = [step.name for step in cleanup.steps]
+    if name is None and len(names) == 1:
+        return cleanup.steps[0]
+    if name is None:
+        raise UsageError("The file has several steps.", f"Run one at a time, with --step: {', '.join(names)}.")
+    if name not in names:
+        raise UsageError(f"There is no step {name!r} in the file.", nearest(name, names, "steps"))
+    return cleanup.steps[names.index(name)]
+
+
+def read_values(cleanup: Cleanup, given: Sequence[str], ask: Any) -> dict[str, str]:
+    """The parameters of a cleanup: as given, else the default, else as `ask` finds out, which may be None.
+
+    UsageError for one that is unknown, missing, of another type, or not allowed.
+    """
+    known = {one.name: one for one in cleanup.params}
+    texts: dict[str, str] = {}
+    for text in given:
+        name, equals, written = text.partition("=")
+        if not equals or name not in known:
+            raise UsageError(f"-p {text!r} is no parameter of this cleanup.", f"It has: {', '.join(known) or 'none'}.")
+        texts[name] = written
+    for name, param in known.items():
+        if name not in texts and param.default is not None:
+            texts[name] = _as_text(param.default)
+        if name not in texts and ask:
+            texts[name] = ask(param)
+        if name not in texts:
+            raise UsageError(f"The parameter {name} has no value.", f"Give -p {name}=VALUE.")
+        value = read_value(texts[name], Family(param.type), f"the parameter {name}")
+        allowed = [read_value(_as_text(one), Family(param.type), name) for one in param.allowed]
+        if allowed and value not in allowed:
+            raise UsageError(
+                f"The value of the parameter {name} is not allowed.",
+                f"It is one of {', '.join(map(_as_text, param.allowed))}.",
+            )
+    return {name: f"{known[name].type}={text}" for name, text in texts.items()}
+
+
+def _as_text(value: Any) -> str:
+    if isinstance(value, bool):
+        return str(value).lower()
+    return value.isoformat(" ") if isinstance(value, datetime.datetime) else str(value)
+
+
+def save_cleanup(
+    path: Path, verb: str, options: Mapping[str, Any], conditions: Sequence[Condition], *, replace: bool
+) -> None:
+    """Write what a command line asked for as a cleanup. Values of parameters become defaults."""
+    if path.exists() and not replace:
+        raise UsageError(f"There is a file {path} already.", "Give another name, or --replace.")
+    params = [_make_param(name, value) for one in conditions for name, value in one.values.items()]
+    kept: dict[str, Any] = {}
+    for name in _ORDER:
+        value = options.get(name, _USUAL[name])
+        if value in (_USUAL[name], None, (), ""):
+            continue
+        kept[{"keys": "key"}.get(name, name)] = _written(name, value)
+    table = options["table"]
+    name = f"{'surplus ' if verb == 'dedupe' else ''}{table}"
+    database = {"database": options["db"]} if options.get("db") and "://" not in options["db"] else {}
+    cleanup = Cleanup(
+        title=f"{'Duplicates of' if verb == 'dedupe' else 'Rows of'} {table}",
+        params=tuple({one.name: one for one in params}.values()),
+        steps=(Step(name, verb, table, kept),),
+        **database,
+    )
+    try:
+        about = (
+            f"Written by yeldro on {datetime.datetime.now(datetime.UTC):%Y-%m-%d}. Run it with: yeldro run {path.name}"
+        )
+        path.write_text(write_cleanup(cleanup, about), encoding="utf-8")
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
+
+
+def _make_param(name: str, value: Value) -> Param:
+    kinds: list[tuple[type, str]] = [
+        (bool, "boolean"),
+        (int, "integer"),
+        (Decimal, "number"),
+        (datetime.datetime, "timestamp"),
+        (datetime.date, "date"),
+    ]
+    kind = next((kind for type_, kind in kinds if isinstance(value, type_)), "text")
+    return Param(name, kind, float(value) if isinstance(value, Decimal) else value)
+
+
+def _written(name: str, value: Any) -> Any:
+    """As a person would write it: one text where there is only one, a number where it is one."""
+    if name == "dependents":
+        rules = {text.rpartition("=")[0] or "default": text.rpartition("=")[2] for text in value}
+        return rules["default"] if list(rules) == ["default"] else rules
+    if name == "fill":
+        return True if value == "null" else value
+    if name in _JOINED:
+        from yeldro.core.duplicates import split_list
+
+        return "all" if value == "all" else split_list(value)
+    if name == "show":
+        return [part.strip() for text in value for part in text.split(",")]
+    if name == "expect" and str(value).isdigit():
+        return int(value)
+    if isinstance(value, tuple):
+        return value[0] if len(value) == 1 else list(value)
+    return value

@@ -1,0 +1,118 @@
+"""What a cleanup does, in plain sentences, for the person who signs it off."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from yeldro.core.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.guards import Expected, read_expected
+
+_RULES = {
+    "declared": "is treated as the schema says",
+    "delete": "is deleted too",
+    "detach": "stays, and its reference is made empty",
+    "move": "moves to the row that stays",
+    "stop": "forbids the step",
+}
+
+
+def render_explanation(cleanup: Cleanup) -> Iterator[RenderableType]:
+    """One paragraph a step, then what is true of all."""
+    yield Text(cleanup.title or "A cleanup", style="bold")
+    if cleanup.description:
+        yield Text(cleanup.description)
+    if cleanup.database:
+        yield Text(f"It works on the database {cleanup.database}.")
+    for param in cleanup.params:
+        yield Text(_param(param))
+    for number, step in enumerate(cleanup.steps, 1):
+        yield Text.assemble(f"\nStep {number}, ", (step.name, "bold"), f": {' '.join(_step(step))}")
+    limits = " ".join(_limits(cleanup.guards))
+    if limits:
+        yield Text(f"\nFor every step that does not say otherwise: {limits}")
+    yield Text(
+        "\nA copy of every row that goes or changes is kept. A step is one transaction: all counts are compared, and "
+        "unless each is as expected, nothing is changed."
+    )
+
+
+def _param(param: Param) -> str:
+    text = f"It needs a value for {param.name} ({param.type})"
+    text += f": {param.ask}" if param.ask else "."
+    if param.default is not None:
+        text += f" It is {param.default} unless somebody says otherwise."
+    return text + (f" It may only be {', '.join(map(str, param.allowed))}." if param.allowed else "")
+
+
+def _step(step: Step) -> Iterator[str]:
+    options = step.options
+    conditions = " and ".join(f"({one})" for one in as_list(options.get("where")))
+    which = f" for which {conditions}" if conditions else ""
+    if step.verb == "delete":
+        yield f"deletes the rows of {step.table}{which}."
+        yield from _choice(options)
+        yield from _dependents(options, "declared", "deleted rows")
+    else:
+        same = "values in every column" if options["same"] in ("all", ["all"]) else ", ".join(as_list(options["same"]))
+        but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
+        yield f"looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
+        if rules := as_list(options.get("keep")):
+            yield f"The row that stays is chosen by: {', then '.join(rules)}; then the lowest key."
+        if options.get("fill"):
+            what = "NULL or blank" if options["fill"] == "blank" else "NULL"
+            yield f"Where it is {what}, it takes the value of a row that goes."
+        yield from _dependents(options, "move", "rows that go")
+        if options.get("then_unique"):
+            yield f"Then the unique index {options['then_unique']} keeps such duplicates out."
+    yield from _limits(options)
+
+
+def _choice(options: Mapping[str, Any]) -> Iterator[str]:
+    if keys := as_list(options.get("key")):
+        yield f"Only those with the keys {', '.join(keys)}."
+    if options.get("keys_from"):
+        yield f"Only those whose keys are in {options['keys_from']}."
+    for name, verb in (("found_in", "have"), ("not_found_in", "have no")):
+        if options.get(name):
+            yield f"Only those that {verb} match in {options[name]}."
+    if options.get("orphans"):
+        yield "Only those whose reference points at no row."
+    if options.get("limit") is not None:
+        yield f"Only the first {options['limit']} in the order of {options.get('order_by', 'the key')}."
+    if options.get("all_rows"):
+        yield "It may be all rows of the table."
+
+
+def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[str]:
+    rules = options.get("dependents", {})
+    rules = {"default": rules} if isinstance(rules, str) else dict(rules)
+    default = rules.pop("default", usual)
+    yield f"What hangs on {what} {_RULES.get(default, default)}."
+    for table, rule in rules.items():
+        drops = usual == "move" == default and rule == "delete"
+        effect = "is dropped where it would be a duplicate itself" if drops else _RULES.get(rule, rule)
+        yield f"In {table} it {effect}."
+
+
+def _range(expected: Expected) -> str:
+    low, high = expected.low, expected.high
+    if low == high:
+        return f"exactly {low:,} rows"
+    if low is None or high is None:
+        return f"{high:,} rows or fewer" if low is None else f"{low:,} rows or more"
+    return f"{low:,} to {high:,} rows"
+
+
+def _limits(options: Mapping[str, Any]) -> Iterator[str]:
+    if "expect" in options:
+        yield f"It is only done if these are {_range(read_expected(str(options['expect'])))}."
+    if "max_rows" in options:
+        yield f"It is only done if no more than {options['max_rows']:,} rows are touched in all."
+    if "max_share" in options:
+        yield f"It is only done if no table loses more than {options['max_share']:g} % of its rows."
+    if strict := as_list(options.get("strict")):
+        yield f"It is not done where a caution is raised: {', '.join(strict)}."

@@ -1,0 +1,132 @@
+"""Cleanup files: TOML that people write and read. Every fault is told at once, with its line."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from tomlkit.items import Table
+
+from yeldro.core.cleanup import Cleanup, Fault, read_cleanup
+from yeldro.core.cleanup import Path as Place
+from yeldro.errors import UsageError
+
+_HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
+_KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+
+
+def load_cleanup(path: Path) -> Cleanup:
+    """Read a file strictly. UsageError with all faults, each with its line and key."""
+    try:
+        text = path.read_text(encoding="utf-8")
+        data = tomllib.loads(text)
+    except OSError as error:
+        raise UsageError(f"{path} cannot be read: {error.strerror}.") from None
+    except UnicodeDecodeError:
+        raise UsageError(f"{path} is not a text in UTF-8.") from None
+    except tomllib.TOMLDecodeError as error:
+        raise UsageError(f"{path} cannot be read: {error}.", "Mend the file; it is TOML.") from None
+    cleanup, faults = read_cleanup(data)
+    if faults:
+        lines = find_lines(text)
+        told = [f"{path}, {_describe(fault, lines)}" for fault in faults]
+        raise UsageError(f"{path} has {len(faults)} fault{'s' * (len(faults) > 1)}.", "\n".join(told))
+    return cleanup
+
+
+def _describe(fault: Fault, lines: Mapping[Place, int]) -> str:
+    path = fault.path
+    known = next((path[:end] for end in range(len(path), 0, -1) if path[:end] in lines), ())
+    where = f"line {lines[known]}" if known else "the whole file"
+    key = ".".join(f"[{part + 1}]" if isinstance(part, int) else part for part in path).replace(".[", "[")
+    return f"{where}{f', {key}' if key else ''}: {fault.message}."
+
+
+def find_lines(text: str) -> dict[Place, int]:
+    """The line of every table and key, by its path. Numbers count the tables of a list from 0."""
+    found: dict[Place, int] = {}
+    table: Place = ()
+    counts: dict[str, int] = {}
+    for number, line in _outer_lines(text):
+        if header := _HEADER.match(line):
+            names = tuple(part.strip().strip("\"'") for part in header[2].split("."))
+            if header[1] == "[[":
+                counts[names[0]] = counts.get(names[0], -1) + 1
+                table = (names[0], counts[names[0]])
+            else:
+                place = counts.get(names[0])
+                table = names if place is None else (names[0], place, *names[1:])
+            found[table] = number
+        elif key := _KEY.match(line):
+            parts = tuple(part.strip().strip("\"'") for part in key[1].split("."))
+            found[(*table, *parts)] = number
+            found.setdefault((*table, *parts[:1]), number)
+    return found
+
+
+def _outer_lines(text: str) -> Iterator[tuple[int, str]]:
+    """The lines on which a table or a key may begin: not those inside a long text or a list."""
+    closing, depth = "", 0
+    for number, line in enumerate(text.splitlines(), 1):
+        if not closing and not depth:
+            yield number, line
+        if closing:
+            closing = "" if closing in line else closing
+            continue
+        for mark in ('"""', "'''"):
+            if line.count(mark) % 2:
+                closing = mark
+        if not closing and (depth or not _HEADER.match(line)):
+            bare = re.sub(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'|#.*', "", line)
+            depth += bare.count("[") - bare.count("]")
+
+
+def write_cleanup(cleanup: Cleanup, about: str = "") -> str:
+    """A file as a person would write it: what it is first, then parameters, guards and steps. `about` is a comment on
+    the first line."""
+    document = tomlkit.document()
+    if about:
+        document.add(tomlkit.comment(about))
+    for name in ("title", "description", "database"):
+        if value := getattr(cleanup, name):
+            document.add(name, value)
+    if cleanup.params:
+        params = tomlkit.table(is_super_table=True)
+        for one in cleanup.params:
+            entry = tomlkit.table()
+            entry.add("type", one.type)
+            for name, value in (("default", one.default), ("ask", one.ask), ("allowed", list(one.allowed))):
+                if value not in (None, "", []):
+                    entry.add(name, value)
+            params.add(one.name, entry)
+        document.add("params", params)
+    if cleanup.guards:
+        document.add("guards", _table(cleanup.guards))
+    steps = tomlkit.aot()
+    for step in cleanup.steps:
+        entry = tomlkit.table()
+        entry.add("name", step.name)
+        entry.add(step.verb, step.table)
+        _fill(entry, step.options)
+        steps.append(entry)
+    document.add("steps", steps)
+    return str(tomlkit.dumps(document))
+
+
+def _table(values: Mapping[str, Any]) -> Table:
+    table = tomlkit.table()
+    _fill(table, values)
+    return table
+
+
+def _fill(table: Table, values: Mapping[str, Any]) -> None:
+    for name, value in values.items():
+        if isinstance(value, Mapping):
+            inline = tomlkit.inline_table()
+            inline.update(value)
+            value = inline
+        table.add(name, value)
