@@ -419,7 +419,7 @@ GUARDS = [
     Guard(
         "ranked rows are locked",
         PG,
-        "            self._gate.run(self._statements.lock(KeySet(ranking.table, identity, ranking.name)))\n",
+        "            self._gate.run(self._statements.lock(ranked, among))\n",
         "            pass\n",
         f"{DEDUPE}::test_nobody_takes_the_kept_row",
     ),

@@ -243,9 +243,11 @@ class _Merging:
         return make_merging_preview(self.database, found, find_merging(self.database, self.request, ranking))
 
     def find_fault(self, found: Preview) -> str:
-        # Where no other row of the table changed, which the tally proves, only the groups that there were can be left.
-        changed = any(change.table is self.request.table for change in found.reach.changes)
-        left = self.database.count_left_groups(self.ranking, afresh=changed or not self.request.table.identity)
+        changed = [change.table for change in found.reach.changes]
+        changed += [detachment.reference.child for detachment in found.reach.detached]
+        # Else the tally proves it: all surplus rows are gone, no other row is, and none was changed.
+        unproven = self.request.table in changed or not self.request.table.identity
+        left = self.database.count_left_groups(self.ranking) if unproven else 0
         if left:
             return f"{left:,} groups of {self.request.table.label} still hold several rows"
         if self.request.unique_name and not self.database.abilities.ddl_commits:

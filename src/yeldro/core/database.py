@@ -317,8 +317,8 @@ class Database(Protocol):
         """Keep others from changing the ranked rows until the end. Fails where somebody has since they were ranked."""
         ...
 
-    def count_left_groups(self, ranking: Ranking, *, afresh: bool) -> int:
-        """How many groups of several rows there are now: `afresh` among all rows, else among the ranked ones."""
+    def count_left_groups(self, ranking: Ranking) -> int:
+        """How many groups of several rows there are now."""
         ...
 
     def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:

@@ -19,7 +19,7 @@ from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, bare, find_defaults, find_values, in_brackets
+from yeldro.engines.statements import Rows, Words, as_tuple, bare, find_defaults, find_values, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -227,9 +227,12 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         self._gate.run(sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
 
     def lock_ranked(self, ranking: Ranking) -> None:
+        """Rows that go are locked by their deletion; before that only where somebody could hang a row on them."""
         if self._mode is Mode.WRITE:
-            identity = ranking.table.identity
-            self._gate.run(self._statements.lock(KeySet(ranking.table, identity, ranking.name)))
+            ranked = KeySet(ranking.table, ranking.table.identity, ranking.name)
+            kept: sa.ColumnElement[bool] = sa.literal_column("place = 1")
+            among = [] if self.schema.incoming(ranking.table) else [kept]
+            self._gate.run(self._statements.lock(ranked, among))
 
     def _change(
         self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]
@@ -496,9 +499,12 @@ class PostgresqlStatements(StageStatements):
         columns = in_brackets([sa.column(name) for name in names])
         return Words("INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows)
 
-    def lock(self, keys: KeySet) -> Rows:
-        clause = self.table(keys.table)
-        locked: Rows = sa.select(sa.literal_column("1")).select_from(clause).where(self.has_identity(keys))
+    def lock(self, keys: KeySet, among: Sequence[sa.ColumnElement[bool]] = ()) -> Rows:
+        """Lock the rows of a key set, or of those of its rows that meet `among`."""
+        clause, names = self.table(keys.table), keys.table.identity
+        wanted = sa.select(*self.key_columns(keys, names)).where(*among)
+        inside = as_tuple([clause.c[name] for name in names]).in_(wanted)
+        locked: Rows = sa.select(sa.literal_column("1")).select_from(clause).where(inside)
         return sa.select(sa.func.count()).select_from(locked.with_for_update(of=clause).subquery())
 
 

@@ -178,12 +178,7 @@ class SqlRanking(ABC):
         groups, rows = tuple(self._gate.run(sa.select(first, sa.func.count()).select_from(ranked)).one())
         return int(groups), int(rows)
 
-    def count_left_groups(self, ranking: Ranking, *, afresh: bool) -> int:
-        if not afresh:
-            ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
-            there = sa.select(ranked.c.grp).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
-            several = there.group_by(ranked.c.grp).having(sa.func.count() > _ONE).subquery("yeldro_several")
-            return self._gate.number(sa.select(sa.func.count()).select_from(several))
+    def count_left_groups(self, ranking: Ranking) -> int:
         same = self._looked(ranking, ()).subquery("yeldro_same")
         shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
         groups = sa.select(_ONE.label("one")).select_from(same).group_by(*shared).having(sa.func.count() > _ONE)
