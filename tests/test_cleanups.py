@@ -153,9 +153,15 @@ def test_the_example_of_the_docs_is_read_explained_and_run(yeldro: Yeldro, gauge
     (example,) = (part.partition("```")[0] for part in page.split("```toml\n")[1:])
     (gauges.parent / "example.toml").write_text(example)
     told = yeldro("run", "example.toml", "--explain").out
-    assert "It is only done if these are 1 rows or more" in told
+    assert "It is only done if these are 1 row or more" in told
     assert "In photos it stays, and its reference is made empty" in told
     assert "keeps one of all that have the same email, but for case, space" in told
+    steps = json.loads(yeldro("preview", "example.toml", "--format", "json").out)["steps"]
+    assert [(one["step"], one["kind"], one.get("matched", one.get("surplus"))) for one in steps] == [
+        ("closed stations", "preview", 6),
+        ("observers entered twice", "duplicates", 6),
+    ]
+    assert "Step 2, observers entered twice" in yeldro("preview", "example.toml").out
     for step, outcome in (("closed stations", "rehearsed"), ("observers entered twice", "rehearsed")):
         done = json.loads(yeldro("run", "example.toml", "--step", step, "--rehearse", "--format", "json").out)
         assert done["outcome"] == outcome, done

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+from rich.text import Text
 
 from yeldro import workflow
 from yeldro.cli.bar import Bar
@@ -24,9 +25,9 @@ from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.tally import Tally
-from yeldro.errors import OutputClosed, UsageError
-from yeldro.report.documents import make_run
-from yeldro.report.duplicates import render_merging
+from yeldro.errors import OutputClosed, Refused, UsageError
+from yeldro.report.documents import make_preview, make_run
+from yeldro.report.duplicates import make_duplicates, render_merging
 from yeldro.report.explanation import render_explanation
 from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
@@ -85,6 +86,38 @@ def run_cleanup(options: dict[str, Any]) -> int:
         return workflow.dedupe(database, read_duplicates_request(database, asked), manner, person, keeping)
 
     return _run("run", {**options, **place}, work)
+
+
+def preview_cleanup(options: dict[str, Any]) -> int:
+    """Show every step of a cleanup file as the data is now. Returns the exit status."""
+    cleanup = load_cleanup(Path(options["table"]))
+    screen = Screen(options["format"])
+    if screen.format == "csv":
+        raise UsageError("A cleanup file is shown as text or as JSON.")
+    asks = screen.format == "text" and sys.stdin.isatty()
+    values = read_values(cleanup, options["parameters"], _ask_value if asks else None)
+    documents, status = [], 0
+    with opened(find_database(options["db"] or cleanup.database or None), Mode.READ, options["wait"]) as database:
+        for step in cleanup.steps:
+            asked = make_options(step, cleanup.guards, values)
+            if step.verb == "delete":
+                found = workflow.preview(database, read_request(database, asked))
+                shown = render_preview(found, screen.width, "")
+                documents.append(make_preview(found))
+            else:
+                found = workflow.merging(database, read_duplicates_request(database, asked))
+                assert found.duplicates
+                shown = render_merging(found)
+                documents.append(make_duplicates(found.duplicates, found))
+            documents[-1]["step"] = step.name
+            status = max(status, Refused.status if found.refusals else 0)
+            if screen.format == "text":
+                screen.show([Text(f"\nStep {len(documents)}, {step.name}", style="bold"), *shown])
+                for reason in found.refusals[:1]:
+                    screen.note(f"\nWould be stopped: {reason}")
+    if screen.format == "json":
+        screen.write_document({"kind": "preview", "steps": documents})
+    return status
 
 
 def _ask_value(param: Param) -> str:

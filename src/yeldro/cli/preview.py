@@ -16,7 +16,8 @@ from yeldro.cli.options import database_options, save_options, selection_options
 def command(**options: Any) -> int:
     """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes nothing.
 
-    With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped.
+    With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped. In place of
+    TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as the data is now.
     """
     from pathlib import Path
 
@@ -32,6 +33,10 @@ def command(**options: Any) -> int:
     from yeldro.report.preview import render_preview
     from yeldro.report.spreadsheet import render_line
 
+    if options["table"].endswith(".toml"):
+        from yeldro.cli.deletion import preview_cleanup
+
+        return preview_cleanup(options)
     screen = Screen(options["format"])
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         request = read_request(database, options)

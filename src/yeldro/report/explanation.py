@@ -10,6 +10,7 @@ from rich.text import Text
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.guards import Expected, read_expected
+from yeldro.report.grids import count
 
 _RULES = {
     "declared": "is treated as the schema says",
@@ -101,9 +102,9 @@ def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[s
 def _range(expected: Expected) -> str:
     low, high = expected.low, expected.high
     if low == high:
-        return f"exactly {low:,} rows"
+        return f"exactly {count(low or 0, 'row')}"
     if low is None or high is None:
-        return f"{high:,} rows or fewer" if low is None else f"{low:,} rows or more"
+        return f"{count(high or 0, 'row')} or fewer" if low is None else f"{count(low, 'row')} or more"
     return f"{low:,} to {high:,} rows"
 
 
