@@ -11,7 +11,6 @@ import sqlite3
 import sys
 import time
 from collections import Counter
-from collections.abc import Sequence
 from contextlib import chdir, closing, suppress
 from importlib import import_module
 from pathlib import Path
@@ -31,7 +30,7 @@ TABLES = [
     *(f"INSERT INTO notes VALUES ({n}, {n % 32 + 1})" for n in range(1, 65)),
 ]
 NAMES = ("weirs", "gates", "notes")
-GONE = {"weirs": 4, "gates": 16}
+GONE = {"delete": {"weirs": 4, "gates": 16}, "dedupe": {"weirs": 4}}
 DANGLING = (
     "SELECT count(*) FROM gates WHERE weir_id NOT IN (SELECT id FROM weirs)",
     "SELECT count(*) FROM notes WHERE gate_id NOT IN (SELECT id FROM gates)",
@@ -55,23 +54,29 @@ class Crashes:
         self.start = self.image()
         place = ["--db", server.place, "--yes"]
         rules = ["--dependents", "gates=delete", "--dependents", "notes=detach"]
-        self.delete = ["delete", "weirs", "--where", "id < 5", *rules, *place]
-        self.restore = ["restore", "last", "--yes"]
+        same = ["--same", "id % 4", "--keep", "highest id"]  # the same four of weirs go; their gates move
+        self.commands = {
+            "delete": ["delete", "weirs", "--where", "id < 5", *rules, *place],
+            "dedupe": ["dedupe", "weirs", *same, *place],
+            "restore": ["restore", "last", "--yes"],
+        }
         # What a command imports is imported here, so that a killed one is killed at its work.
-        for name in ("restore", "history", "delete"):
+        for name in ("restore", "history", "delete", "dedupe"):
             import_module(f"yeldro.cli.{name}")
         import_module("yeldro.restoring")
         import_module("yeldro.cli.deletion")
         server.open().close()
-        # Once through both, to learn how many calls they make.
-        self.calls = {"delete": self.run(self.delete, -1), "restore": self.run(self.restore, -1)}
+        # Once through all, to learn how many calls they make.
+        self.calls: dict[str, int] = {}
+        for name in ("delete", "restore", "dedupe", "restore"):
+            self.calls[name] = self.run(name, -1)
         assert self.image() == self.start
         shutil.rmtree(folder / "yeldro-runs")
 
     def image(self) -> dict[str, list[tuple[Any, ...]]]:
         return {name: self.server.query(f"SELECT * FROM {name} ORDER BY id") for name in NAMES}
 
-    def run(self, command: Sequence[str], last: int) -> int:
+    def run(self, name: str, last: int) -> int:
         """Run a command in a process of its own that kills itself at the call number `last`; -1: never.
 
         Returns how many calls it made.
@@ -93,7 +98,7 @@ class Crashes:
 
             os.chdir(self.folder)
             sys.setprofile(count)
-            status = run_command_line(command)
+            status = run_command_line(self.commands[name])
             sys.setprofile(None)
             os.write(writing, str(calls).encode())
             os._exit(status)
@@ -104,7 +109,7 @@ class Crashes:
         with os.fdopen(reading, "rb") as pipe:
             text = pipe.read()
         _, status = os.waitpid(child, 0)
-        assert os.WIFSIGNALED(status) or os.waitstatus_to_exitcode(status) == 0, (command, status)
+        assert os.WIFSIGNALED(status) or os.waitstatus_to_exitcode(status) == 0, (name, status)
         self.await_server()
         return int(text or 0)
 
@@ -120,27 +125,29 @@ class Crashes:
     def kill(self, kind: str) -> None:
         """Kill one command, then look at everything that was promised."""
         records = self.folder / "yeldro-runs"
+        work = kind if kind != "restore" else self.random.choice(list(GONE))
         if kind == "restore":
-            self.run(self.delete, -1)
+            self.run(work, -1)
         last = 0 if self.random.random() < 0.25 else self.random.randint(1, self.calls[kind])
-        self.run(self.delete if kind == "delete" else self.restore, last)
+        self.run(kind, last)
         where = f"{self.server.engine} {kind} killed at call {last} of {self.calls[kind]}"
         found = self.image()
         assert [self.server.query(query) for query in DANGLING] == [[(0,)], [(0,)]], where
         gone = {name: {row[0] for row in self.start[name]} - {row[0] for row in found[name]} for name in NAMES}
-        assert {name: len(keys) for name, keys in gone.items() if keys} in ({}, GONE), where
-        for name, keys in gone.items():
-            assert keys <= self.archived(records, name), where
+        assert {name: len(keys) for name, keys in gone.items() if keys} in ({}, GONE[work]), where
+        for name in NAMES:
+            changed = {row[0] for row in {*self.start[name]} - {*found[name]}}
+            assert changed <= self.archived(records, name), where
         outcome = self.history()
         self.told[f"{kind}: {outcome[0]}"] += 1
-        if kind == "delete":
+        if kind != "restore":
             assert outcome[0] == ("committed" if any(gone.values()) else outcome[0].replace("committed", "wrong")), (
                 where
             )
         else:
             assert outcome == ("committed", None if any(gone.values()) else "yes"), where
         if records.exists() and outcome[0] != "none":
-            assert self.run(self.restore, -1), where
+            assert self.run("restore", -1), where
         assert self.image() == self.start, where
         shutil.rmtree(records, ignore_errors=True)
 
