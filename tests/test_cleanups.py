@@ -126,6 +126,22 @@ def test_a_command_line_is_saved_and_run_again(yeldro: Yeldro, gauges: Path) -> 
     assert "6 surplus rows of observers were expected, there are 0" in yeldro("run", "twice.toml", "--yes").err
 
 
+def test_from_a_timer(yeldro: Yeldro, gauges: Path) -> None:
+    (gauges.parent / "none.toml").write_text('[[steps]]\nname = "a"\ndelete = "stations"\nkey = "99"\n')
+    (gauges.parent / "one.toml").write_text('[[steps]]\nname = "a"\ndelete = "readings"\norphans = true\n')
+    quiet = yeldro("run", "none.toml", "--yes", "--quiet", "--log", "all.log")
+    assert (quiet.status, quiet.out, quiet.err) == (0, "", "")
+    assert yeldro("run", "one.toml", "--yes", "--quiet", "--log", "all.log").out.startswith("\nTally")
+    assert yeldro("run", "one.toml", "--yes", "--log", "no/such/folder").status == 2
+    assert yeldro("run", "one.toml", "--yes", "--db", "none.db", "--log", "all.log").status == 5
+    lines = (gauges.parent / "all.log").read_text().splitlines()
+    assert [line.split("Z yeldro ")[1].split(" (")[0] for line in lines] == [
+        "INFO run none.toml: nothing-matched",
+        "INFO run one.toml: committed; deleted 24",
+        "ERROR run one.toml: There is no database file none.db.",
+    ]
+
+
 def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     (gauges.parent / "two.toml").write_text(
         '[params.id]\ntype = "integer"\nallowed = [1, 2]\n[params.name]\n'

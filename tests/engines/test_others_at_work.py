@@ -265,3 +265,12 @@ def test_a_temporary_table_of_the_same_name_is_not_meant(server: Server) -> None
     assert run(server, Yes(), hide).outcome is Outcome.COMMITTED
     state = image(server)
     assert ([row[0] for row in state["weirs"]], [row[0] for row in state["gates"]]) == ([3], [4])
+
+
+def test_two_runs_of_one_cleanup_exclude_each_other(server: Server) -> None:
+    with closing(server.open()) as first, closing(server.open()) as second:
+        assert first.exclude("yeldro run a.toml")
+        assert second.exclude("yeldro run a.toml") is (server.engine == "sqlite")
+        assert second.exclude("yeldro run b.toml")
+        first.close()
+        assert second.exclude("yeldro run a.toml")

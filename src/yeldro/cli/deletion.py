@@ -25,7 +25,7 @@ from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
 from yeldro.core.selection import Selection, read_selection
 from yeldro.core.tally import Tally
-from yeldro.errors import OutputClosed, Refused, UsageError
+from yeldro.errors import OutputClosed, Refused, UsageError, YeldroError
 from yeldro.report.documents import make_preview, make_run
 from yeldro.report.duplicates import make_duplicates, render_merging
 from yeldro.report.explanation import render_explanation
@@ -34,6 +34,7 @@ from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.tally import render_ending, render_tally
 from yeldro.store.cleanup_file import load_cleanup
+from yeldro.store.log import describe_run, open_log, write_log
 from yeldro.store.records import Keeping
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
@@ -80,12 +81,22 @@ def run_cleanup(options: dict[str, Any]) -> int:
     asked = make_options(step, cleanup.guards, values)
     place = {"db": options["db"] or cleanup.database or None}
 
+    name = Path(options["cleanup"]).name
+
     def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
+        if not database.exclude(f"yeldro run {name}"):
+            raise Refused("Another run of this cleanup is under way on this database.", "Try again when it is done.")
         if step.verb == "delete":
             return workflow.delete(database, read_request(database, asked), manner, person, keeping)
         return workflow.dedupe(database, read_duplicates_request(database, asked), manner, person, keeping)
 
-    return _run("run", {**options, **place}, work)
+    log = open_log(options["log"]) if options["log"] else None
+    try:
+        return _run("run", {**options, **place, "log": log}, work)
+    except YeldroError as error:
+        if log:
+            write_log(log, f"run {name}: {error.message}", failed=True)
+        raise
 
 
 def preview_cleanup(options: dict[str, Any]) -> int:
@@ -156,12 +167,16 @@ def _run(kind: str, options: dict[str, Any], work: Work) -> int:
         kept = KEPT.format(options["archive_table"] or find_records_folder(options["archive"]))
         warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else kept
     person = Person(screen, warning, "" if options["confirm"] == protected else protected)
+    person.quiet = bool(options.get("quiet"))
     with opened(place, Mode.WRITE, options["wait"]) as database:
         result = work(database, manner, person, read_keeping(kind, options, place.address))
     person.end()
     where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
-    tell(screen, kind, result, back, asked_last=person.asked_last)
+    if options.get("log"):
+        write_log(options["log"], describe_run(Path(options["cleanup"]).name, result), failed=bool(result.status))
+    if not (person.quiet and result.outcome is workflow.Outcome.NOTHING_MATCHED):
+        tell(screen, kind, result, back, asked_last=person.asked_last)
     return result.status
 
 
@@ -192,10 +207,11 @@ class Person:
         self.warning = warning
         self.protected = protected
         self.asked_last = False
+        self.quiet = False
         self.bar = Bar(done)
 
     def show(self, preview: Preview) -> None:
-        if self.screen.format == "text":
+        if self.screen.format == "text" and not self.quiet:
             is_merging = preview.duplicates is not None
             self.screen.show(render_merging(preview) if is_merging else render_preview(preview, self.screen.width, ""))
             if self.warning and preview.reach.matched and not preview.refusals:

@@ -14,6 +14,8 @@ from yeldro.cli.options import database_options, run_options
 @click.option("--step", metavar="NAME", help="The step to run, where the file has several.")
 @click.option("-p", "parameters", multiple=True, metavar="NAME=VALUE", help="A value for a parameter of the file.")
 @click.option("--explain", is_flag=True, help="Say in plain sentences what the file does; run nothing.")
+@click.option("--quiet", is_flag=True, help="Say nothing where nothing matched, and no preview.")
+@click.option("--log", metavar="FILE", help="Add one line on how it ended to a log file; syslog: to the system's log.")
 @run_options(guards=False)
 @database_options("json")
 def command(**options: Any) -> int:

@@ -148,6 +148,13 @@ class Database(Protocol):
         """Tell every statement from now on to `journal`, until None is given."""
         ...
 
+    def exclude(self, name: str) -> bool:
+        """Keep others from excluding the same name until this connection is closed. Returns whether nobody does.
+
+        An engine that lets only one write at a time has nothing to exclude.
+        """
+        ...
+
     def allow_broken_cycles(self) -> None:
         """The person said that circles may be deleted with the engine's own checks off, where it cannot otherwise."""
         ...

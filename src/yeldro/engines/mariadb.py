@@ -143,6 +143,11 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
+    def exclude(self, name: str) -> bool:
+        """These locks are the server's: the name of the database belongs to it, within the 64 letters there are."""
+        own = sa.func.left(sa.func.sha1(sa.func.concat(sa.func.database(), name)), sa.literal_column("40"))
+        return bool(self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one() == 1)
+
     def _is_whole(self) -> bool:
         """The server tells with every answer whether a transaction is open (SERVER_STATUS_IN_TRANS)."""
         return self._alone or bool(self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS)

@@ -160,6 +160,10 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             if self._setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
+    def exclude(self, name: str) -> bool:
+        key = sa.func.hashtextextended(name, sa.literal_column("0"))
+        return bool(self._gate.run(sa.select(sa.func.pg_try_advisory_lock(key))).scalar_one())
+
     def _setting(self, name: str) -> str:
         return str(self._gate.run(sa.select(sa.func.current_setting(name))).scalar_one())
 
