@@ -5,14 +5,16 @@ from __future__ import annotations
 import datetime
 import json
 import tomllib
+from importlib.resources import files
 from pathlib import Path
 
+import jsonschema
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import Yeldro, digest
-from yeldro.core.cleanup import TYPES, Cleanup, Param, Step, read_cleanup
+from yeldro.core.cleanup import TYPES, Cleanup, Param, Step, make_schema, read_cleanup
 from yeldro.errors import UsageError
 from yeldro.store.cleanup_file import load_cleanup, write_cleanup
 
@@ -58,6 +60,28 @@ def test_a_fault_is_told_with_its_line(tmp_path: Path, text: str, said: str) -> 
     assert said in f"{error.value.message}\n{error.value.hint}"
 
 
+SCHEMA = files("yeldro") / "cleanup.schema.json"
+
+
+def test_the_schema_for_editors_says_what_the_reader_says() -> None:
+    schema = json.loads(SCHEMA.read_text(encoding="utf-8"))
+    assert schema == json.loads(json.dumps(make_schema())), "write it anew: ./dev schema"
+    judge = jsonschema.Draft202012Validator(schema)
+    beyond = (
+        "no count and no range",
+        "two steps",
+        "not of the type",
+        "not among",
+        "behind a colon",
+        "Mend",
+        "needs keep",
+    )
+    for text, said in BROKEN:
+        if not any(word in said for word in beyond):
+            assert list(judge.iter_errors(tomllib.loads(text))), said
+    assert not list(judge.iter_errors(tomllib.loads(STEP)))
+
+
 NAMES = st.text(
     st.characters(codec="utf-8", exclude_characters="\0", exclude_categories=["Cs"]), min_size=1, max_size=9
 )
@@ -100,7 +124,9 @@ def cleanups(draw: st.DrawFn) -> Cleanup:
 
 @given(cleanups(), st.just("") | NAMES.filter(str.isprintable))
 def test_what_is_written_is_read_back(cleanup: Cleanup, about: str) -> None:
-    assert read_cleanup(tomllib.loads(write_cleanup(cleanup, about))) == (cleanup, [])
+    data = tomllib.loads(write_cleanup(cleanup, about))
+    assert read_cleanup(data) == (cleanup, [])
+    jsonschema.validate(data, make_schema())
 
 
 def test_a_command_line_is_saved_and_run_again(yeldro: Yeldro, gauges: Path) -> None:

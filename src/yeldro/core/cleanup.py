@@ -24,17 +24,41 @@ _TEXT, _FLAG, _LIST, _COUNT, _NUMBER = (
     "a whole number",
     "a number",
 )
+_RULE, _EXPECT, _SAMPLE, _FILL = (
+    *("a rule, or a table of rules", "a count or a range in quotes", "a whole number, or all", 'true or "blank"'),
+)
+_VALUE, _VALUES, _TABLE, _PARAMS, _STEPS = (
+    *("a value", "a list of values", "a table", "a table of parameters", "a list of steps, each under [[steps]]"),
+)
+_TEXTS = {"type": "array", "items": {"type": "string"}}
+# What each kind of value is in JSON Schema.
+_KINDS: dict[str, Mapping[str, Any]] = {
+    _TEXT: {"type": "string"},
+    _FLAG: {"type": "boolean"},
+    _LIST: {"anyOf": [{"type": "string"}, _TEXTS]},
+    _COUNT: {"type": "integer", "minimum": 0},
+    _NUMBER: {"type": "number"},
+    _RULE: {"anyOf": [{"type": "string"}, {"type": "object", "additionalProperties": {"type": "string"}}]},
+    _EXPECT: {"type": ["string", "integer"]},
+    _SAMPLE: {"type": ["string", "integer"]},
+    _FILL: {"enum": [True, False, "blank"]},
+    _VALUE: {},
+    _VALUES: {"type": "array"},
+    _TABLE: {"type": "object"},
+    _PARAMS: {"type": "object"},
+    _STEPS: {"type": "array"},
+}
 _TOP = {
     "title": _TEXT,
     "description": _TEXT,
     "database": _TEXT,
-    "params": "a table of parameters",
-    "guards": "a table",
-    "steps": "a list of steps, each under [[steps]]",
+    "params": _PARAMS,
+    "guards": _TABLE,
+    "steps": _STEPS,
 }
-_PARAM = {"type": _TEXT, "default": "a value", "ask": _TEXT, "allowed": "a list of values"}
-_GUARDS = {"expect": "a count or a range in quotes", "max_rows": _COUNT, "max_share": _NUMBER, "strict": _LIST}
-_COMMON = {"name": _TEXT, "where": _LIST, "dependents": "a rule, or a table of rules"} | _GUARDS
+_PARAM = {"type": _TEXT, "default": _VALUE, "ask": _TEXT, "allowed": _VALUES}
+_GUARDS = {"expect": _EXPECT, "max_rows": _COUNT, "max_share": _NUMBER, "strict": _LIST}
+_COMMON = {"name": _TEXT, "where": _LIST, "dependents": _RULE} | _GUARDS
 _DELETE = _COMMON | {
     "delete": _TEXT,
     "key": _LIST,
@@ -50,7 +74,7 @@ _DELETE = _COMMON | {
     "unparsed": _FLAG,
     "break_cycles": _FLAG,
     "show": _LIST,
-    "sample": "a whole number, or all",
+    "sample": _SAMPLE,
 }
 _DEDUPE = _COMMON | {
     "dedupe": _TEXT,
@@ -58,7 +82,7 @@ _DEDUPE = _COMMON | {
     "ignore": _LIST,
     "nulls": _TEXT,
     "keep": _LIST,
-    "fill": 'true or "blank"',
+    "fill": _FILL,
     "then_unique": _TEXT,
     "groups": _COUNT,
 }
@@ -185,8 +209,6 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
         for name in missing:
             if name == "same" or not needless:
                 faults.append(Fault(path, f"dedupe needs {name}"))
-        if entry.get("fill") not in (None, True, False, "blank"):
-            faults.append(Fault((*path, "fill"), 'it must be true or "blank"'))
     dependents = entry.get("dependents", {})
     if isinstance(dependents, Mapping):
         faults += [
@@ -218,31 +240,46 @@ def _find_faults(entry: Mapping[str, Any], known: Mapping[str, str], path: Path)
 
 
 def _is_kind(value: Any, kind: str) -> bool:
-    if kind == _TEXT:
-        return isinstance(value, str)
-    if kind == _FLAG:
-        return isinstance(value, bool)
-    if kind == _COUNT:
-        return isinstance(value, int) and not isinstance(value, bool) and value >= 0
-    if kind == _NUMBER:
-        return isinstance(value, int | float) and not isinstance(value, bool)
-    if kind == _LIST:
-        return isinstance(value, str) or (isinstance(value, list) and all(isinstance(one, str) for one in value))
-    if kind.startswith("a list"):
-        return isinstance(value, list)
-    if kind.startswith("a table"):
-        return isinstance(value, Mapping)
-    if kind.startswith("a rule"):
-        return isinstance(value, str | Mapping)
-    if kind.startswith(("a count", "a whole number, or")):
-        return isinstance(value, str | int) and not isinstance(value, bool)
-    return True
+    is_whole = isinstance(value, int) and not isinstance(value, bool)
+    checks = {
+        _TEXT: isinstance(value, str),
+        _FLAG: isinstance(value, bool),
+        _COUNT: is_whole and value >= 0,
+        _NUMBER: is_whole or isinstance(value, float),
+        _LIST: isinstance(value, str) or (isinstance(value, list) and all(isinstance(one, str) for one in value)),
+        _RULE: isinstance(value, str | Mapping),
+        _FILL: isinstance(value, bool) or value == "blank",
+        **dict.fromkeys((_EXPECT, _SAMPLE), isinstance(value, str) or is_whole),
+        **dict.fromkeys((_VALUES, _STEPS), isinstance(value, list)),
+        **dict.fromkeys((_TABLE, _PARAMS), isinstance(value, Mapping)),
+    }
+    return checks.get(kind, True)
 
 
 def _written(value: Any) -> str:
     if isinstance(value, bool):
         return str(value).lower()
     return "a table" if isinstance(value, Mapping) else "a list" if isinstance(value, list) else repr(value)
+
+
+def make_schema() -> dict[str, Any]:
+    """The same in JSON Schema, for editors. It cannot say everything: the reader is the judge."""
+
+    def keys(known: Mapping[str, str], required: Sequence[str] = ()) -> dict[str, Any]:
+        properties: dict[str, Any] = {name: dict(_KINDS[kind]) for name, kind in known.items()}
+        return {"type": "object", "additionalProperties": False, "properties": properties, "required": [*required]}
+
+    param = keys(_PARAM)
+    param["properties"]["type"] = {"enum": list(TYPES)}
+    params = {"type": "object", "additionalProperties": param}
+    steps = [keys(_DELETE, ["name", "delete"]), keys(_DEDUPE, ["name", "dedupe", "same"])]
+    top = keys(_TOP, ["steps"])
+    top["properties"] |= {
+        "params": params,
+        "guards": keys(_GUARDS),
+        "steps": {"type": "array", "minItems": 1, "items": {"oneOf": steps}},
+    }
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yeldro cleanup", **top}
 
 
 def as_list(value: Any) -> Sequence[str]:
