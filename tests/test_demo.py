@@ -7,6 +7,7 @@ import sqlite3
 from pathlib import Path
 
 from tests.conftest import Yeldro, digest
+from yeldro.demo.cleanups import CLEANUPS
 from yeldro.demo.larkwater import make_larkwater
 
 PLANTED = {
@@ -51,8 +52,8 @@ def test_scale_multiplies(yeldro: Yeldro) -> None:
 def test_the_walk_ends_with_the_rows_back(yeldro: Yeldro) -> None:
     result = yeldro("demo")
     assert result.status == 0
-    assert result.out.count("\n$ yeldro ") == 19
-    assert result.out.count("(exit status 3)") == 2
+    assert result.out.count("\n$ yeldro ") == 26
+    assert result.out.count("(exit status 3)") == 3
     words = ("Rehearsed", "Committed", "0 of 36", "nothing to restore", "nothing to remove", "240        60")
     assert [word for word in words if word not in result.out] == []
     close = json.loads(yeldro("survey", "stations", "--db", "larkwater/gauges.db", "--format", "json").out)["tables"][0]
@@ -60,3 +61,14 @@ def test_the_walk_ends_with_the_rows_back(yeldro: Yeldro) -> None:
     column = {one["name"]: one for one in close["columns"]}["closed_on"]
     assert (column["nulls"], column["distinct"], column["smallest"]) == (34, 8, "2012-05-28")
     assert yeldro("demo").status == 2
+
+
+def test_every_cleanup_of_the_demo_runs(yeldro: Yeldro) -> None:
+    assert yeldro("demo", "--build-only").status == 0
+    done = []
+    for name in CLEANUPS:
+        place = [f"larkwater/{name}", "--db", "larkwater/gauges.db", "--format", "json"]
+        (step,) = json.loads(yeldro("preview", *place).out)["steps"]
+        done.append(step.get("matched", step.get("surplus")))
+        assert json.loads(yeldro("run", *place, "--rehearse").out)["outcome"] == "rehearsed", name
+    assert done == [6, 3, 6, 672, 24, 60]

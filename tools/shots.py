@@ -26,6 +26,7 @@ SHOTS = {
     "duplicates": "yeldro duplicates observers --same email --ignore case,space --keep fullest --groups 4",
     "dedupe": "yeldro dedupe observers --same email --ignore case,space --keep 'newest registered_on' --fill blank"
     " --groups 3 --yes",
+    "cleanup": "cat observers-twice.toml && echo && yeldro run observers-twice.toml --explain",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
     "demo": "yeldro demo again",

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from yeldro.cli import run_command_line
+from yeldro.demo.cleanups import CLEANUPS
 from yeldro.demo.larkwater import make_larkwater
 from yeldro.demo.walk import CONFIG, walk
 from yeldro.errors import UsageError
@@ -25,6 +26,8 @@ def command(folder: Path, scale: int, build_only: bool) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     make_larkwater(folder / "gauges.db", scale)
     (folder / FILE_NAME).write_text(CONFIG, encoding="utf-8")
+    for name, text in CLEANUPS.items():
+        (folder / name).write_text(text, encoding="utf-8")
     _say(f"Made {folder / 'gauges.db'}: Larkwater, an invented network of river gauges.")
     if not build_only:
         walk(folder, run_command_line, _say)

@@ -72,6 +72,25 @@ STEPS = (
         "The raw lines of the data logger were loaded twice, and have no key.",
         "yeldro dedupe logger_lines --same all --groups 1 --yes",
     ),
+    (
+        "What worked can be kept in a file. This one is for the stations: what does it do?",
+        "yeldro run closed-stations.toml --explain",
+    ),
+    ("What would it do now?", "yeldro preview closed-stations.toml"),
+    (
+        "Only what was closed before 2013: another value.",
+        "yeldro run closed-stations.toml -p closed_before=2013-01-01 --yes",
+    ),
+    (
+        "The same again: nothing is left, and the file expects at least one.",
+        "yeldro run closed-stations.toml -p closed_before=2013-01-01 --yes",
+    ),
+    ("A run of a file is taken back like any other.", "yeldro restore last --yes"),
+    (
+        "A command line is saved with its value as a parameter.",
+        "yeldro preview alerts --where 'station_id = :station' -p station=7 --sample 0 --save alerts.toml",
+    ),
+    ("Run it for another station, as a rehearsal.", "yeldro run alerts.toml -p station=9 --rehearse"),
 )
 
 
