@@ -186,7 +186,7 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
         assert (result.status, said in result.err) == (2, True), result.err
     assert yeldro("run", "two.toml", "--rehearse", "--step", "one", "-p", "id=1", "-p", "name=x").status == 0
     told = yeldro("run", "two.toml", "--explain").out
-    assert "deletes the rows of stations for which (id = :id) and (name = :name)" in told
+    assert "It deletes the rows of stations for which (id = :id) and (name = :name)" in told
     assert "It may only be 1, 2." in told
 
 
@@ -194,7 +194,7 @@ def test_the_example_of_the_docs_is_read_explained_and_run(yeldro: Yeldro, gauge
     page = (Path(__file__).parent.parent / "docs" / "cleanups.md").read_text(encoding="utf-8")
     (example,) = (part.partition("```")[0] for part in page.split("```toml\n")[1:])
     (gauges.parent / "example.toml").write_text(example)
-    told = yeldro("run", "example.toml", "--explain").out
+    told = " ".join(yeldro("run", "example.toml", "--explain").out.split())
     assert "It is only done if these are 1 row or more" in told
     assert "In photos it stays, and its reference is made empty" in told
     assert "keeps one of all that have the same email, but for case, space" in told

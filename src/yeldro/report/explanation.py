@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from textwrap import fill
 from typing import Any
 
 from rich.console import RenderableType
@@ -12,6 +13,7 @@ from yeldro.core.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.guards import Expected, read_expected
 from yeldro.report.grids import count
 
+_WIDTH = 100
 _RULES = {
     "declared": "is treated as the schema says",
     "delete": "is deleted too",
@@ -22,7 +24,7 @@ _RULES = {
 
 
 def render_explanation(cleanup: Cleanup) -> Iterator[RenderableType]:
-    """One paragraph a step, then what is true of all."""
+    """The sentences of each step, then what is true of all."""
     yield Text(cleanup.title or "A cleanup", style="bold")
     if cleanup.description:
         yield Text(cleanup.description)
@@ -31,14 +33,18 @@ def render_explanation(cleanup: Cleanup) -> Iterator[RenderableType]:
     for param in cleanup.params:
         yield Text(_param(param))
     for number, step in enumerate(cleanup.steps, 1):
-        yield Text.assemble(f"\nStep {number}, ", (step.name, "bold"), f": {' '.join(_step(step))}")
-    limits = " ".join(_limits(cleanup.guards))
-    if limits:
-        yield Text(f"\nFor every step that does not say otherwise: {limits}")
-    yield Text(
-        "\nA copy of every row that goes or changes is kept. A step is one transaction: all counts are compared, and "
-        "unless each is as expected, nothing is changed."
-    )
+        yield Text.assemble(f"\nStep {number}, ", (step.name, "bold"))
+        yield from map(_line, _step(step))
+    if limits := list(_limits(cleanup.guards)):
+        yield Text("\nFor every step that does not say otherwise")
+        yield from map(_line, limits)
+    yield Text("\nAlways")
+    yield _line("A copy of every row that goes or changes is kept.")
+    yield _line("A step is one transaction: all counts are compared, and unless each is right nothing is changed.")
+
+
+def _line(sentence: str) -> Text:
+    return Text(fill(sentence, _WIDTH, initial_indent="  ", subsequent_indent="  "))
 
 
 def _param(param: Param) -> str:
@@ -54,13 +60,13 @@ def _step(step: Step) -> Iterator[str]:
     conditions = " and ".join(f"({one})" for one in as_list(options.get("where")))
     which = f" for which {conditions}" if conditions else ""
     if step.verb == "delete":
-        yield f"deletes the rows of {step.table}{which}."
+        yield f"It deletes the rows of {step.table}{which}."
         yield from _choice(options)
         yield from _dependents(options, "declared", "deleted rows")
     else:
         same = "values in every column" if options["same"] in ("all", ["all"]) else ", ".join(as_list(options["same"]))
         but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
-        yield f"looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
+        yield f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
         if rules := as_list(options.get("keep")):
             yield f"The row that stays is chosen by: {', then '.join(rules)}; then the lowest key."
         if options.get("fill"):
