@@ -159,7 +159,7 @@ def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
 def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
     """Everything that removing the surplus rows of a ranking touches, inside the open transaction."""
     if request.dependents.default is Rule.MOVE:
-        search: _Merging | Search = _Merging(database, request, ranking)
+        search: _Merging | Search = _Merging(database, request)
     else:
         search = Search(database, request.dependents, store=True)
     root = request.table
@@ -275,7 +275,7 @@ class _Merging(Search):
 
     filled: KeySet | None = None
 
-    def __init__(self, database: Database, request: DuplicatesRequest, ranking: Ranking) -> None:
+    def __init__(self, database: Database, request: DuplicatesRequest) -> None:
         super().__init__(database, request.dependents, store=True)
         self.movers = find_movers(database.schema, request.table, request.dependents)
         self.images: dict[TableName, KeySet] = {}
