@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -63,6 +64,15 @@ def in_order(rows: dict[str, list[Row]]) -> dict[str, list[str]]:
     return {name: sorted(str(sorted(row.items())) for row in table) for name, table in rows.items()}
 
 
+def take_back(server: Server, keeping: Keeping) -> workflow.Outcome:
+    """Restore the last run, over a new connection."""
+    with closing(server.open()) as database:
+        record = find_record(keeping.folder, "last")
+        back = restoring.restore(database, record, restoring.RestoreRequest(), Yes())
+    assert not back.reason
+    return back.outcome
+
+
 @given(data=st.data())
 def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     server: Server, records: Path, data: st.DataObject
@@ -104,11 +114,5 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     tally = {line.table.label: (line.deleted, line.detached) for line in result.tally.lines}
     assert {name: done for name, done in tally.items() if any(done)} == model.tally
     for outcome in (workflow.Outcome.COMMITTED, workflow.Outcome.NOTHING_TO_RESTORE):
-        database = server.open()
-        try:
-            record = find_record(keeping.folder, "last")
-            back = restoring.restore(database, record, restoring.RestoreRequest(), Yes())
-        finally:
-            database.close()
-        assert back.outcome is outcome, back.reason
+        assert take_back(server, keeping) is outcome
         assert in_order(read(server, case.world)) == in_order(case.world.rows)

@@ -11,15 +11,15 @@ from hypothesis import strategies as st
 
 from tests.property.merging import COLUMNS, Tables, merge
 from tests.property.test_duplicates import KEEP, rank
-from tests.property.test_laws import Yes
+from tests.property.test_laws import Yes, take_back
 from tests.property.test_laws import records as records
 from tests.property.test_laws import server as server
 from tests.servers import Server
-from yeldro import restoring, workflow
+from yeldro import workflow
 from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates
 from yeldro.core.reach import Rule, read_rules
 from yeldro.core.selection import Asked
-from yeldro.store.records import Keeping, find_record
+from yeldro.store.records import Keeping
 
 BLIND = {
     "sqlite": "VARCHAR(20) COLLATE NOCASE",
@@ -136,11 +136,5 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
     assert result.outcome is workflow.Outcome.COMMITTED, result.reason
     assert read(server, tables) == in_order(model.after)
     for outcome in (workflow.Outcome.COMMITTED, workflow.Outcome.NOTHING_TO_RESTORE):
-        database = server.open()
-        try:
-            record = find_record(keeping.folder, "last")
-            back = restoring.restore(database, record, restoring.RestoreRequest(), Yes())
-        finally:
-            database.close()
-        assert back.outcome is outcome, back.reason
+        assert take_back(server, keeping) is outcome
         assert read(server, tables) == before

@@ -23,7 +23,7 @@ from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
-from yeldro.core.selection import Selection, read_selection
+from yeldro.core.selection import read_selection
 from yeldro.core.tally import Tally
 from yeldro.errors import OutputClosed, Refused, UsageError, YeldroError
 from yeldro.report.documents import make_preview, make_run
@@ -47,7 +47,8 @@ def run_deletion(options: dict[str, Any]) -> int:
 
     def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
         request = read_request(database, options)
-        _save("delete", options, read_selection(request.asked, database.schema, database.dialect))
+        if options["save"]:
+            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect))
         return workflow.delete(database, request, manner, person, keeping)
 
     return _run("delete", options, work)
@@ -63,7 +64,8 @@ def run_dedupe(options: dict[str, Any]) -> int:
 
     def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
         request = read_duplicates_request(database, options)
-        _save("dedupe", options, request.grouping.selection)
+        if options["save"]:
+            save_cleanup("dedupe", options, request.grouping.selection)
         return workflow.dedupe(database, request, manner, person, keeping)
 
     return _run("dedupe", options, work)
@@ -137,11 +139,6 @@ def _ask_value(param: Param) -> str:
         return str(click.prompt(question, err=True))
     except click.Abort:
         raise KeyboardInterrupt from None
-
-
-def _save(verb: str, options: dict[str, Any], selection: Selection) -> None:
-    if options["save"]:
-        save_cleanup(Path(options["save"]), verb, options, selection.conditions, replace=options["replace"])
 
 
 Work = Callable[[Database, workflow.Manner, "Person", Keeping], RunResult]

@@ -19,8 +19,6 @@ def command(**options: Any) -> int:
     Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns that are unique but
     for a few rows are proposed.
     """
-    from pathlib import Path
-
     from yeldro import workflow
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_line, opened, read_duplicates_request
@@ -43,8 +41,7 @@ def command(**options: Any) -> int:
             return 0
         request = read_duplicates_request(database, options)
         if options["save"]:
-            conditions = request.grouping.selection.conditions
-            save_cleanup(Path(options["save"]), "dedupe", options, conditions, replace=options["replace"])
+            save_cleanup("dedupe", options, request.grouping.selection)
         if screen.format == "csv":
             with workflow.duplicate_rows(database, request) as rows:
                 screen.write_line(render_line(["group", "verdict", *request.table.column_names]))

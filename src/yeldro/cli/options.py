@@ -77,6 +77,23 @@ def _guard_options() -> list[Callable[[Any], Any]]:
     ]
 
 
+def _parameter_option() -> Callable[[Any], Any]:
+    return click.option(
+        "-p", "parameters", multiple=True, metavar="NAME[:TYPE]=VALUE", help="A value for :NAME in a condition."
+    )
+
+
+def _strict_option() -> Callable[[Any], Any]:
+    return click.option(
+        "--strict",
+        multiple=True,
+        is_flag=False,
+        flag_value="all",
+        metavar="[NAME]",
+        help="Cautions stop: all, or those named.",
+    )
+
+
 def duplicates_options(*, guards: bool) -> Callable[[Command], Command]:
     """The options that say which rows are the same, which of them stays, and what becomes of what hangs on the others.
     `guards`: with the limits of a run."""
@@ -108,13 +125,7 @@ def duplicates_options(*, guards: bool) -> Callable[[Command], Command]:
             help="Which row stays: fullest, newest COL, oldest COL, highest COL, lowest COL, where EXPR; with commas.",
         ),
         click.option("--where", multiple=True, metavar="EXPR", help="Look only at rows that meet a condition."),
-        click.option(
-            "-p",
-            "parameters",
-            multiple=True,
-            metavar="NAME[:TYPE]=VALUE",
-            help="A value for :NAME in a condition.",
-        ),
+        _parameter_option(),
         click.option(
             "--dependents",
             multiple=True,
@@ -130,14 +141,7 @@ def duplicates_options(*, guards: bool) -> Callable[[Command], Command]:
             help="Fill NULLs of the kept row, with blank empty texts too, from its surplus rows.",
         ),
         click.option("--then-unique", metavar="NAME", help="Then add the unique index that keeps duplicates out."),
-        click.option(
-            "--strict",
-            multiple=True,
-            is_flag=False,
-            flag_value="all",
-            metavar="[NAME]",
-            help="Cautions stop: all, or those named.",
-        ),
+        _strict_option(),
         *(_guard_options() if guards else ()),
         click.option("--groups", type=click.IntRange(min=0), default=10, show_default=True, help="Groups to show."),
         click.option("--all", "all_groups", is_flag=True, help="Show every group."),
@@ -149,13 +153,7 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
     return _together(
         click.argument("table", required=needs_table, shell_complete=complete_table),
         click.option("--where", multiple=True, metavar="EXPR", help="An SQL condition; repeat it to AND."),
-        click.option(
-            "-p",
-            "parameters",
-            multiple=True,
-            metavar="NAME[:TYPE]=VALUE",
-            help="A value for :NAME in a condition.",
-        ),
+        _parameter_option(),
         click.option("--key", "keys", multiple=True, metavar="VALUE", help="A primary key; a,b for a composite one."),
         click.option(
             "--keys-from", metavar="FILE", help="Keys from a CSV file whose header names the key; - is stdin."
@@ -194,14 +192,7 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
             is_flag=True,
             help="On MariaDB: circles without a column that may be NULL go with its checks off; ours stay on.",
         ),
-        click.option(
-            "--strict",
-            multiple=True,
-            is_flag=False,
-            flag_value="all",
-            metavar="[NAME]",
-            help="Cautions stop: all, or those named.",
-        ),
+        _strict_option(),
         click.option(
             "--show",
             shell_complete=complete_columns,

@@ -19,8 +19,6 @@ def command(**options: Any) -> int:
     With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped. In place of
     TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as the data is now.
     """
-    from pathlib import Path
-
     from yeldro import workflow
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_delete_line, opened, read_request
@@ -41,8 +39,7 @@ def command(**options: Any) -> int:
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         request = read_request(database, options)
         if options["save"]:
-            selection = read_selection(request.asked, database.schema, database.dialect)
-            save_cleanup(Path(options["save"]), "delete", options, selection.conditions, replace=options["replace"])
+            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect))
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):
                 screen.write_line(render_line(columns))

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.condition import Condition
 from yeldro.core.schema import Family, nearest
+from yeldro.core.selection import Selection
 from yeldro.core.values import Value, read_value
 from yeldro.errors import UsageError
 from yeldro.store.cleanup_file import write_cleanup
@@ -106,13 +106,12 @@ def _as_text(value: Any) -> str:
     return value.isoformat(" ") if isinstance(value, datetime.datetime) else str(value)
 
 
-def save_cleanup(
-    path: Path, verb: str, options: Mapping[str, Any], conditions: Sequence[Condition], *, replace: bool
-) -> None:
-    """Write what a command line asked for as a cleanup. Values of parameters become defaults."""
-    if path.exists() and not replace:
+def save_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) -> None:
+    """Write what a command line asked for into the file of --save. Values of parameters become defaults."""
+    path = Path(options["save"])
+    if path.exists() and not options["replace"]:
         raise UsageError(f"There is a file {path} already.", "Give another name, or --replace.")
-    params = [_make_param(name, value) for one in conditions for name, value in one.values.items()]
+    params = [_make_param(name, value) for one in selection.conditions for name, value in one.values.items()]
     kept: dict[str, Any] = {}
     for name in _ORDER:
         value = options.get(name, _USUAL[name])
