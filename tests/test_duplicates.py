@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -56,3 +58,17 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
 def test_what_cannot_be_right_is_told(yeldro: Yeldro, options: list[str], said: str) -> None:
     result = yeldro("duplicates", "stations", *options)
     assert (result.status, said in result.err) == (2, True), result.err
+
+
+def test_what_could_not_be_brought_back_is_refused(yeldro: Yeldro, tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "a.db")) as connection:
+        connection.executescript(
+            "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name TEXT, code TEXT UNIQUE);"
+            "CREATE TABLE slips (code TEXT REFERENCES weirs (code));"
+            "INSERT INTO weirs VALUES (1, 'a', NULL), (2, 'a', 'A'); INSERT INTO slips VALUES ('A');"
+        )
+    line = ["dedupe", "weirs", "--same", "name", "--keep", "lowest id", "--fill", "--yes", "--db", "a.db"]
+    before = digest(tmp_path / "a.db")
+    result = yeldro(*line)
+    assert (result.status, "slips has no key" in result.err, digest(tmp_path / "a.db")) == (3, True, before)
+    assert yeldro(*line, "--no-archive").status == 0

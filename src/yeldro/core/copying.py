@@ -40,6 +40,10 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
                 yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
     changed = [*(one.reference.child for one in reach.detached), *(one.table for one in reach.changes)]
     detached = Counter(table for table in changed if not table.lasting_keys)
+    for change in reach.changes:
+        lasting = [key for key in change.table.lasting_keys if not set(key) & set(change.columns)]
+        if change.waiting and not lasting:
+            yield f"{change.table.label} has no key, so its rows that wait for --fill could not be brought back."
     for table, references in detached.items():
         if references > 1:
             yield f"{table.label} has no key, and {references} changes touch it: nobody could tell which was whose."
