@@ -30,7 +30,19 @@ TABLES = [
     *(f"INSERT INTO notes VALUES ({n}, {n % 32 + 1})" for n in range(1, 65)),
 ]
 NAMES = ("weirs", "gates", "notes")
-GONE = {"delete": {"weirs": 4, "gates": 16}, "dedupe": {"weirs": 4}}
+GONE = {"delete": {"weirs": 4, "gates": 16}, "dedupe": {"weirs": 4}, "run": {"weirs": 4, "gates": 8}}
+STEPS = """
+[[steps]]
+name = "first"
+delete = "weirs"
+where = "id < 3"
+dependents = { gates = "delete", notes = "detach" }
+[[steps]]
+name = "second"
+dedupe = "weirs"
+same = "id % 4"
+keep = "highest id"
+"""
 DANGLING = (
     "SELECT count(*) FROM gates WHERE weir_id NOT IN (SELECT id FROM weirs)",
     "SELECT count(*) FROM notes WHERE gate_id NOT IN (SELECT id FROM gates)",
@@ -58,17 +70,19 @@ class Crashes:
         self.commands = {
             "delete": ["delete", "weirs", "--where", "id < 5", *rules, *place],
             "dedupe": ["dedupe", "weirs", *same, *place],
+            "run": ["run", "steps.toml", *place],
             "restore": ["restore", "last", "--yes"],
         }
+        (folder / "steps.toml").write_text(STEPS)
         # What a command imports is imported here, so that a killed one is killed at its work.
-        for name in ("restore", "history", "delete", "dedupe"):
+        for name in ("restore", "history", "delete", "dedupe", "run", "cleanups"):
             import_module(f"yeldro.cli.{name}")
         import_module("yeldro.restoring")
         import_module("yeldro.cli.deletion")
         server.open().close()
         # Once through all, to learn how many calls they make.
         self.calls: dict[str, int] = {}
-        for name in ("delete", "restore", "dedupe", "restore"):
+        for name in ("delete", "restore", "dedupe", "restore", "run", "restore"):
             self.calls[name] = self.run(name, -1)
         assert self.image() == self.start
         shutil.rmtree(folder / "yeldro-runs")

@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import secrets
 import sqlite3
+import subprocess
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import psycopg
 import pymysql
@@ -47,6 +49,17 @@ class Server:
         with closing(self.connect()) as connection, closing(connection.cursor()) as cursor:
             cursor.execute(statement)
             return [tuple(row) for row in cursor.fetchall()]
+
+    def client(self, script: str) -> subprocess.CompletedProcess[str]:
+        """Run a script as a person would, in the engine's own command-line client."""
+        url = urlsplit(self.place) if self.engine != "sqlite" else None
+        command = {
+            "sqlite": ["sqlite3", self.place],
+            "postgresql": ["psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", self.place],
+            "mariadb": ["mariadb", "--skip-ssl", f"-h{url and url.hostname}", f"-P{url and url.port}", "-uroot"],
+        }[self.engine]
+        command += [url.path[1:]] if url and self.engine == "mariadb" else []
+        return subprocess.run(command, input=script, capture_output=True, text=True, timeout=120)
 
     def quoted(self, name: str) -> str:
         return self.quote + name.replace(self.quote, self.quote * 2) + self.quote

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import datetime
 import json
+import shlex
+import sqlite3
 import tomllib
+from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
 
@@ -14,9 +17,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import Yeldro, digest
+from tests.servers import ENGINES, served
+from tests.test_deletions import answered
 from yeldro.core.cleanup import TYPES, Cleanup, Param, Step, make_schema, read_cleanup
+from yeldro.core.database import Mode
+from yeldro.demo.cleanups import CLEANUPS
 from yeldro.errors import UsageError
-from yeldro.store.cleanup_file import load_cleanup, write_cleanup
+from yeldro.store.cleanup_file import load_cleanup, rewrite_cleanup, write_cleanup
 
 STEP = '[[steps]]\nname = "a"\ndelete = "stations"\nwhere = "id = 1"\n'
 # A file, and what is told of it: the line, the key, and what would be right.
@@ -48,6 +55,26 @@ BROKEN = [
     (f"[params]\nday = 3\n{STEP}", "line 2, params.day: it must be a table, such as [params.day]"),
     (f"[guards]\nmax_shares = 3\n{STEP}", "line 2, guards.max_shares: there is no key 'max_shares' here"),
     ('steps = "a"', "line 1, steps: it must be a list of steps"),
+    ('steps = ["a"]', "line 1, steps[1]: it must be a table under [[steps]]"),
+    (f"guards = 3\n{STEP}", "line 1, guards: it must be a table, not 3"),
+    (f'params = "x"\n{STEP}', "line 1, params: it must be a table of parameters, not 'x'"),
+    (f'[guards]\nexpect = "few"\n{STEP}', "line 2, guards.expect: 'few' is no count and no range"),
+    (f"[guards]\nmax_rows = 1.5\n{STEP}", "line 2, guards.max_rows: it must be a whole number, not 1.5"),
+    (f"[guards]\nstrict = true\n{STEP}", "line 2, guards.strict: it must be a text or a list of texts, not true"),
+    (f"{STEP}where = 3", "Mend the file"),
+    (f"{STEP}delete = 3", "Mend the file"),
+    ('[[steps]]\nname = 3\ndelete = "a"', "line 2, steps[1].name: it must be a text, not 3"),
+    ('[[steps]]\nname = "a"\ndelete = "b"\ndedupe = "c"', "a step needs either delete"),
+    (f'{STEP}same = "name"', "line 5, steps[1].same: there is no key 'same' here"),
+    ('[[steps]]\nname = "a"\ndedupe = "t"\nkeep = "fullest"', "line 1, steps[1]: dedupe needs same"),
+    (f'{STEP}max_share = "5 %"', "line 5, steps[1].max_share: it must be a number, not '5 %'"),
+    (f"{STEP}expect = true", "line 5, steps[1].expect: it must be a count or a range in quotes, not true"),
+    (f"{STEP}all_rows = 1", "line 5, steps[1].all_rows: it must be true or false, not 1"),
+    (f"{STEP}dependents = 3", "line 5, steps[1].dependents: it must be a rule, or a table of rules, not 3"),
+    (f"{STEP}seal = 3", "line 5, steps[1].seal: it must be a table, not 3"),
+    (f"{STEP}seal = {{ rows = 3 }}", "a seal needs fingerprint; yeldro preview FILE --seal writes it"),
+    (f'[params.n]\ntype = "integer"\ndefault = true\n{STEP}', "line 3, params.n.default: true is not of the type"),
+    (f"[params.n]\nallowed = 3\n{STEP}", "line 2, params.n.allowed: it must be a list of values, not 3"),
 ]
 
 
@@ -168,6 +195,25 @@ def test_from_a_timer(yeldro: Yeldro, gauges: Path) -> None:
     ]
 
 
+def test_two_runs_at_once_exclude_each_other(
+    yeldro: Yeldro, gauges: Path, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """On every engine the second leaves at once, and changes nothing."""
+    for engine in ENGINES:
+        with served(engine, tmp_path_factory.mktemp(engine)) as server:
+            server.run(["CREATE TABLE weirs (id INTEGER PRIMARY KEY)", "INSERT INTO weirs VALUES (1), (2)"])
+            (gauges.parent / "weirs.toml").write_text('[[steps]]\nname = "a"\ndelete = "weirs"\nkey = "1"\n')
+            other = server.open()
+            assert other.exclude("yeldro run weirs.toml")
+            other.begin(Mode.WRITE)
+            second = yeldro("run", "weirs.toml", "--yes", "--db", server.place, "--wait", "1")
+            assert (second.status, "Another run of this cleanup" in second.err) == (3, True), second.err
+            other.rollback()
+            other.close()
+            assert server.query("SELECT count(*) FROM weirs") == [(2,)]
+            assert yeldro("run", "weirs.toml", "--yes", "--db", server.place).status == 0
+
+
 def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     (gauges.parent / "two.toml").write_text(
         '[params.id]\ntype = "integer"\nallowed = [1, 2]\n[params.name]\n'
@@ -175,7 +221,7 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
         '[[steps]]\nname = "other"\ndelete = "stations"\nkey = "3"\n'
     )
     for more, said in (
-        ([], "Run one at a time, with --step: one, other"),
+        (["--archive-table", "x", "-p", "id=1", "-p", "name=x"], "Run the steps one at a time"),
         (["--step", "on"], "The nearest names are: one"),
         (["--step", "one"], "The parameter id has no value"),
         (["--step", "one", "-p", "id=1"], "The parameter name has no value"),
@@ -190,9 +236,18 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     assert "It may only be 1, 2." in told
 
 
-def test_the_example_of_the_docs_is_read_explained_and_run(yeldro: Yeldro, gauges: Path) -> None:
+def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
     page = (Path(__file__).parent.parent / "docs" / "cleanups.md").read_text(encoding="utf-8")
+    for name, text in {**CLEANUPS, "old.sql": REVIEWED}.items():
+        (gauges.parent / name).write_text(text)
+    commands = [part.partition("```")[0] for part in page.split("```\nyeldro ")[1:]]
+    lines = [line.removeprefix("yeldro ") for part in commands for line in part.strip().splitlines()]
+    assert len(lines) == 9
+    for line in lines:
+        result = yeldro(*shlex.split(line))
+        assert result.status == (3 if line.startswith("review") else 0), (line, result.err)
     (example,) = (part.partition("```")[0] for part in page.split("```toml\n")[1:])
+    assert yeldro("restore", "last", "--yes").status == 0
     (gauges.parent / "example.toml").write_text(example)
     told = " ".join(yeldro("run", "example.toml", "--explain").out.split())
     assert "It is only done if these are 1 row or more" in told
@@ -204,6 +259,214 @@ def test_the_example_of_the_docs_is_read_explained_and_run(yeldro: Yeldro, gauge
         ("observers entered twice", "duplicates", 6),
     ]
     assert "Step 2, observers entered twice" in yeldro("preview", "example.toml").out
-    for step, outcome in (("closed stations", "rehearsed"), ("observers entered twice", "rehearsed")):
-        done = json.loads(yeldro("run", "example.toml", "--step", step, "--rehearse", "--format", "json").out)
-        assert done["outcome"] == outcome, done
+    done = json.loads(yeldro("run", "example.toml", "--yes", "--format", "json").out)
+    assert [one["matched"] for one in done["steps"]] == [6, 6]
+
+
+STEPS = """
+# Twice a year.
+title = "Rivers that nobody measures"   # a title of ours
+[guards]
+max_rows = 5000
+[[steps]]
+name = "closed"
+delete = "stations"
+where = "closed_on < '2019-01-01'"   # long ago
+dependents = { photos = "detach" }
+[[steps]]
+name = "rivers"
+delete = "rivers"
+not_found_in = "stations"
+dependents = "delete"
+[[steps]]
+name = "orphans"
+delete = "readings"
+orphans = true
+"""
+
+
+@pytest.fixture
+def steps(gauges: Path) -> Path:
+    """A cleanup whose second step only finds rows once the first is done: all of a river's stations are closed."""
+    with sqlite3.connect(gauges) as connection:
+        connection.execute("INSERT INTO rivers SELECT 99, 'Nethe', code FROM regions LIMIT 1")
+        connection.execute("UPDATE stations SET river_id = 99 WHERE id = 10")
+    file = gauges.parent / "steps.toml"
+    file.write_text(STEPS)
+    return file
+
+
+def test_each_step_sees_what_those_before_it_did(yeldro: Yeldro, gauges: Path, steps: Path) -> None:
+    before = digest(gauges)
+    ahead = json.loads(yeldro("preview", "steps.toml", "--format", "json").out)
+    assert [one["matched"] for one in ahead["steps"]] == [6, 0, 24]
+    for guard, status in (("expect = 31", 0), ("expect = 30", 3), ("max_rows = 3075", 0), ("max_rows = 3074", 3)):
+        steps.write_text(STEPS.replace("max_rows = 5000", guard))
+        done = json.loads(yeldro("run", "steps.toml", "--rehearse", "--format", "json").out)
+        assert (done["outcome"], guard) == ("rolled-back" if status else "rehearsed", guard), done["reason"]
+    assert digest(gauges) == before
+    steps.write_text(STEPS)
+    done = json.loads(yeldro("run", "steps.toml", "--yes", "--format", "json").out)
+    assert [(one["step"], one["matched"]) for one in done["steps"]] == [("closed", 6), ("rivers", 1), ("orphans", 24)]
+    total = {line["table"]: line["deleted"] for line in done["tally"]}
+    assert (total["stations"], total["rivers"], total["readings"]) == (6, 1, 2912 + 24)
+    record = json.loads((gauges.parent / "yeldro-runs" / done["run"] / "run.json").read_text())
+    assert [(one["step"], one["matched"]) for one in record["steps"]] == [("closed", 6), ("rivers", 1), ("orphans", 24)]
+    assert json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"] == "committed"
+    restored = digest(gauges)
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert digest(gauges) == restored
+    alone = json.loads(yeldro("run", "steps.toml", "--step", "orphans", "--rehearse", "--format", "json").out)
+    assert (alone["tally"][0]["deleted"], "steps" in alone) == (24, False)
+
+
+@pytest.mark.parametrize(
+    ("answers", "status", "said"), [(b"y\ny\n", 0, "All steps"), (b"y\nn\n", 4, "Declined"), (b"n\n", 4, "Declined")]
+)
+def test_rows_that_an_earlier_step_brings_are_asked_for(steps: Path, answers: bytes, status: int, said: str) -> None:
+    before = digest(steps.parent / "gauges.db")
+    found, told = answered(steps.parent, ["run", "steps.toml", "--db", "gauges.db"], answers)
+    assert (found, said in told, "1 row of it was not shown" in told) == (status, True, answers != b"n\n"), told
+    assert (digest(steps.parent / "gauges.db") == before) == bool(status)
+
+
+def test_a_missing_value_is_asked_for_on_a_terminal(gauges: Path) -> None:
+    (gauges.parent / "asks.toml").write_text(
+        "[params.day]\ntype = 'date'\nask = 'Closed before which day?'\n"
+        + STEP.replace('"id = 1"', '"closed_on < :day"\ndependents = { photos = "detach" }')
+    )
+    line = ["run", "asks.toml", "--db", "gauges.db"]
+    status, told = answered(gauges.parent, line, b"2013-01-01\ny\n", b"Closed before which day?")
+    assert (status, "1 of 42 rows match" in told, "Committed" in told) == (0, True, True), told
+    assert answered(gauges.parent, line, b"soon\n", b"Closed before which day?")[0] == 2
+
+
+def test_a_sealed_cleanup_runs_only_on_what_was_sealed(yeldro: Yeldro, gauges: Path, steps: Path) -> None:
+    steps.write_text(STEPS.replace('[[steps]]\nname = "rivers"', '[[steps]]\nname = "rivers"  # none today'))
+    assert yeldro("preview", "steps.toml", "--seal").status == 0
+    text = steps.read_text()
+    assert all(comment in text for comment in ("# Twice a year.", "# a title of ours", "# long ago", "# none today"))
+    assert [step.seal.matched for step in load_cleanup(steps).steps if step.seal] == [6, 0, 24]
+    before = digest(gauges)
+    result = yeldro("run", "steps.toml", "--yes")
+    assert (result.status, "1 rows of it are not under its seal" in result.err) == (3, True), result.err
+    assert digest(gauges) == before
+    assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0
+    with sqlite3.connect(gauges) as connection:
+        connection.execute("UPDATE stations SET name = 'Larkwater at Old Mill' WHERE id = 15")
+    assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0, "contents are not sealed"
+    with sqlite3.connect(gauges) as connection:
+        connection.execute("UPDATE stations SET closed_on = NULL WHERE id = 15")
+        connection.execute("UPDATE stations SET closed_on = '2018-01-01' WHERE id = 2")
+    before = digest(gauges)
+    for command in (["preview", "steps.toml"], ["run", "steps.toml", "--yes"], ["run", "steps.toml", "--rehearse"]):
+        found = yeldro(*command, "--show-changes", "--format", "json")
+        changes = json.loads(found.out)
+        changes = (changes["steps"][0] if "steps" in changes else changes)["changes"]
+        assert (found.status, digest(gauges)) == (3, before)
+        assert [(one["action"], one["keys"]) for one in (changes["came"][0], changes["went"][0])] == [
+            ("delete stations", ["2"]),
+            ("delete stations", ["15"]),
+        ]
+    told = yeldro("run", "steps.toml", "--step", "closed", "--yes", "--show-changes")
+    assert "came  delete stations" in told.out
+    assert "It was sealed with 6 matched rows, and 6 match now" in told.err
+    (gauges.parent / "steps.seal").unlink()
+    assert "which ones came and went is not known" in yeldro("run", "steps.toml", "--yes").err
+    assert yeldro("preview", "steps.toml", "--seal").status == 0
+    assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0
+
+
+def test_a_file_that_is_saved_again_keeps_what_a_person_wrote(yeldro: Yeldro, gauges: Path) -> None:
+    line = [
+        "delete",
+        "stations",
+        "--where",
+        "closed_on < :day",
+        "-p",
+        "day=2019-01-01",
+        "--dependents",
+        "photos=detach",
+    ]
+    assert yeldro(*line, "--save", "a.toml", "--seal", "--rehearse").status == 0
+    file = gauges.parent / "a.toml"
+    text = file.read_text().replace("Rows of stations", "Closed for good").replace("[[steps]]", "# mine\n[[steps]]")
+    file.write_text(text.replace("[params.day]", "# the day\n[params.day]\nask = 'Which day?'"))
+    line[3] = "closed_on <= :day"
+    assert yeldro(*line, "--expect", "6", "--save", "a.toml", "--replace", "--rehearse").status == 0
+    text, saved = file.read_text(), load_cleanup(file)
+    assert (saved.title, saved.params[0].ask, saved.steps[0].seal) == ("Closed for good", "Which day?", None)
+    assert (saved.steps[0].options["where"], saved.steps[0].options["expect"]) == ("closed_on <= :day", 6)
+    assert "# mine" in text
+    assert "# the day" in text
+    assert yeldro("preview", "stations", "--key", "1", "--seal").status == 2
+
+
+@given(cleanups(), cleanups(), st.booleans())
+def test_what_is_written_anew_is_read_back(old: Cleanup, new: Cleanup, same_steps: bool) -> None:
+    if same_steps:
+        both = zip(old.steps, new.steps, strict=False)
+        steps = tuple(replace(one, options=other.options) for one, other in both if one.verb == other.verb)
+        old, new = replace(old, steps=old.steps[: len(steps)]), replace(new, steps=steps)
+    if new.steps:
+        found, faults = read_cleanup(tomllib.loads(rewrite_cleanup(write_cleanup(old, "x"), new)))
+        in_order = [replace(one, params=tuple(sorted(one.params, key=lambda p: p.name))) for one in (found, new)]
+        assert (in_order[0], faults) == (in_order[1], [])
+
+
+REVIEWED = """
+DELETE FROM stations WHERE closed_on < '2012-06-01';
+DELETE FROM photos WHERE visit_id IN (SELECT v.id FROM visits v JOIN stations s ON v.station_id = s.id
+  WHERE s.closed_on < '2012-06-01');
+UPDATE stations SET name = 'x';
+DELETE FROM alerts AS a WHERE a.level_m > 900;
+"""
+
+
+def test_what_somebody_wrote_becomes_a_cleanup(yeldro: Yeldro, gauges: Path) -> None:
+    script = gauges.parent / "old.sql"
+    script.write_text(REVIEWED)
+    assert yeldro("review", "old.sql", "--save", "old.toml").status == 3
+    saved = load_cleanup(gauges.parent / "old.toml")
+    assert [(step.name, step.table) for step in saved.steps] == [
+        ("line 3", "photos"),
+        ("line 2", "stations"),
+        ("line 6", "alerts"),
+    ]
+    text = (gauges.parent / "old.toml").read_text()
+    assert "# Not turned, line 5 (only DELETE and TRUNCATE can be judged): UPDATE stations" in text
+    assert "# In the script: 2 rows of photos forbid it" in text
+    assert yeldro("review", "old.sql", "--save", "old.toml").status == 2
+    done = json.loads(yeldro("run", "old.toml", "--rehearse", "--format", "json").out)
+    assert [(one["step"], one["matched"]) for one in done["steps"]] == [("line 3", 2), ("line 2", 1), ("line 6", 0)]
+    script.write_text("UPDATE stations SET name = 'x'")
+    assert yeldro("review", "old.sql", "--save", "new.toml").status == 2
+
+
+def test_a_script_knows_its_rows(yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path) -> None:
+    """Run twice it would take the next rows of an order, as many as before: it must not."""
+    (tmp_path / "oldest.toml").write_text(
+        '[[steps]]\nname = "a"\ndelete = "weirs"\norder_by = "depth"\nlimit = 2\n'
+        '[[steps]]\nname = "b"\ndelete = "gates"\norder_by = "name"\nlimit = 1\n'
+        '[[steps]]\nname = "c"\ndelete = "gates"\nkey = ["c;%", "\'x"]\n'
+    )
+    for engine in ENGINES:
+        with served(engine, tmp_path_factory.mktemp(engine)) as server:
+            server.run(
+                [
+                    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER)",
+                    "INSERT INTO weirs VALUES (1, 5), (2, 4), (3, 3), (4, 2), (5, 1), (6, 0)",
+                    "CREATE TABLE gates (name VARCHAR(20) PRIMARY KEY)",
+                    "INSERT INTO gates VALUES ('a''--b'), ('b'), ('c;%')",
+                ]
+            )
+            script = yeldro("script", "oldest.toml", "--no-archive", "--db", server.place)
+            assert script.status == 0, script.err
+            second = yeldro("script", "oldest.toml", "--no-archive", "--db", server.place, "--step", "b").out
+            assert server.client(script.out).stderr == ""
+            left = [server.query("SELECT id FROM weirs ORDER BY id"), server.query("SELECT name FROM gates ORDER BY 1")]
+            assert left == [[(1,), (2,), (3,), (4,)], [("b",)]]
+            for text in (script.out, second):
+                assert server.client(text).returncode != 0
+            assert server.query("SELECT id FROM weirs ORDER BY id") == left[0]
+            assert server.query("SELECT name FROM gates ORDER BY 1") == left[1]

@@ -133,7 +133,9 @@ def heed_interrupts() -> None:
     signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
-def answered(folder: Path, arguments: list[str], answer: bytes | signal.Signals) -> tuple[int, str]:
+def answered(
+    folder: Path, arguments: list[str], answer: bytes | signal.Signals, prompt: bytes = b"[y/N]"
+) -> tuple[int, str]:
     """Run the built command on a terminal of its own and answer its question."""
     leader, follower = pty.openpty()
     command = [sys.executable, "-m", "yeldro", *arguments]
@@ -153,7 +155,7 @@ def answered(folder: Path, arguments: list[str], answer: bytes | signal.Signals)
         except OSError:  # Linux says so when the other end is closed
             break
         shown += more
-        if b"[y/N]" in shown and not asked:
+        if prompt in shown and not asked:
             asked = True
             process.send_signal(answer) if isinstance(answer, signal.Signals) else os.write(leader, answer)
     process.kill()

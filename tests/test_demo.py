@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 from tests.conftest import Yeldro, digest
+from tests.servers import Server
 from yeldro.demo.cleanups import CLEANUPS
 from yeldro.demo.larkwater import make_larkwater
 
@@ -52,7 +54,7 @@ def test_scale_multiplies(yeldro: Yeldro) -> None:
 def test_the_walk_ends_with_the_rows_back(yeldro: Yeldro) -> None:
     result = yeldro("demo")
     assert result.status == 0
-    assert result.out.count("\n$ yeldro ") == 26
+    assert result.out.count("\n$ yeldro ") == 30
     assert result.out.count("(exit status 3)") == 3
     words = ("Rehearsed", "Committed", "0 of 36", "nothing to restore", "nothing to remove", "240        60")
     assert [word for word in words if word not in result.out] == []
@@ -68,7 +70,27 @@ def test_every_cleanup_of_the_demo_runs(yeldro: Yeldro) -> None:
     done = []
     for name in CLEANUPS:
         place = [f"larkwater/{name}", "--db", "larkwater/gauges.db", "--format", "json"]
-        (step,) = json.loads(yeldro("preview", *place).out)["steps"]
-        done.append(step.get("matched", step.get("surplus")))
+        steps = json.loads(yeldro("preview", *place).out)["steps"]
+        done += [step.get("matched", step.get("surplus")) for step in steps]
         assert json.loads(yeldro("run", *place, "--rehearse").out)["outcome"] == "rehearsed", name
-    assert done == [6, 3, 6, 672, 24, 60]
+    assert done == [6, 3, 6, 672, 24, 24, 672, 60]
+
+
+def test_every_cleanup_of_the_demo_does_the_same_as_a_script(yeldro: Yeldro, tmp_path: Path) -> None:
+    def rows(path: Path) -> dict[str, list[str]]:
+        with closing(sqlite3.connect(path)) as connection:
+            names = [row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+            return {name: sorted(map(str, connection.execute(f"SELECT * FROM {name}"))) for name in sorted(names)}
+
+    assert yeldro("demo", "--build-only").status == 0
+    start = (tmp_path / "larkwater" / "gauges.db").read_bytes()
+    for name in CLEANUPS:
+        place = [f"larkwater/{name}", "--db", "larkwater/gauges.db", "--no-archive"]
+        script = yeldro("script", *place)
+        assert script.status == 0, script.err
+        assert (tmp_path / "larkwater" / "gauges.db").read_bytes() == start
+        (tmp_path / "other.db").write_bytes(start)
+        assert Server("sqlite", str(tmp_path / "other.db"), '"').client(script.out).stderr == ""
+        assert json.loads(yeldro("run", *place, "--yes", "--format", "json").out)["outcome"] == "committed"
+        assert rows(tmp_path / "other.db") == rows(tmp_path / "larkwater" / "gauges.db"), name
+        (tmp_path / "larkwater" / "gauges.db").write_bytes(start)

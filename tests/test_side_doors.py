@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Yeldro, digest
 from tests.property.test_laws import Yes
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.database import Mode
 from yeldro.core.preview import Preview, Request
 from yeldro.core.selection import Asked
@@ -149,23 +150,21 @@ MEANWHILE = [
 @pytest.mark.parametrize(("change", "reason"), MEANWHILE, ids=lambda value: str(value)[:40])
 def test_what_others_did_since_the_preview(weirs: Path, change: str, reason: str) -> None:
     class Slow(Yes):
-        def allow(self, preview: Preview) -> bool:
+        def allow(self, previews: Sequence[Preview]) -> bool:
             other = sqlite3.connect(weirs)
             other.execute(change)
             other.commit()
             other.close()
             self.state = digest(weirs)
-            return super().allow(preview)
+            return super().allow(previews)
 
     database = open_database(str(weirs), Mode.WRITE, 1)
     answers = Slow()
-    result = workflow.delete(
-        database, Request(Asked("weirs", where=("name IN ('a', 'b')",))), workflow.Manner(), answers
-    )
+    result = running.delete(database, Request(Asked("weirs", where=("name IN ('a', 'b')",))), running.Manner(), answers)
     database.close()
     assert reason in result.reason
     assert (result.outcome, result.status) == (
-        (workflow.Outcome.STOPPED, 3) if reason else (workflow.Outcome.COMMITTED, 0)
+        (running.Outcome.STOPPED, 3) if reason else (running.Outcome.COMMITTED, 0)
     )
     assert (digest(weirs) == answers.state) == bool(reason)
 

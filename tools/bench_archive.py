@@ -16,7 +16,7 @@ from pathlib import Path
 from tests.servers import Server
 
 from tools.bench_tree import HAND, SERIES, Report, Stopwatch, build, by_statements, engines, ours
-from yeldro import restoring, workflow
+from yeldro import restoring, running
 from yeldro.core.database import Database
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Request
@@ -149,7 +149,7 @@ def bench_archive(report: Report, parents: int) -> bool:
 
 def delete(keeping: Keeping, database: Database) -> RunResult:
     request = Request(Asked("readings", all_rows=True), sample=0)
-    return workflow.delete(database, request, workflow.Manner(ask_first=False), _Answers(), keeping)
+    return running.delete(database, request, running.Manner(ask_first=False), _Answers(), keeping)
 
 
 def restore(record: RunRecord, database: Database) -> RunResult:
@@ -162,6 +162,6 @@ def timed(server: Server, work: Callable[[Database], RunResult]) -> float:
     result = work(database)
     taken = time.perf_counter() - start
     database.close()
-    if result.outcome is not workflow.Outcome.COMMITTED:
+    if result.outcome is not running.Outcome.COMMITTED:
         sys.exit(f"not committed: {result.reason}")
     return taken

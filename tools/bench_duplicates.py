@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from tests.servers import Server
 
 from tools.bench_tree import SERIES, Report, Stopwatch, _Clock, by_statements, engines
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
 from yeldro.core.selection import Asked
 
@@ -82,8 +82,8 @@ def _ours(server: Server, clock: _Clock) -> tuple[float, int]:
         answers.start = time.perf_counter()
         asked = Asked("marks", all_rows=True)
         grouping = read_duplicates(database.schema, database.dialect, asked, ["place", "taken"], ["lowest id"])
-        manner = workflow.Manner(ask_first=False, ask_last=True)
-        result = workflow.dedupe(database, DuplicatesRequest(grouping, 0), manner, answers)
+        manner = running.Manner(ask_first=False, ask_last=True)
+        result = running.dedupe(database, DuplicatesRequest(grouping, 0), manner, answers)
     sa.event.remove(sa.Engine, "before_cursor_execute", clock.before)
     sa.event.remove(sa.Engine, "after_cursor_execute", clock.after)
     if result.tally is None or not result.tally.balanced:

@@ -11,7 +11,7 @@ import sys
 import tempfile
 import time
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from importlib import import_module
 from pathlib import Path
@@ -20,7 +20,7 @@ from typing import Any
 import sqlalchemy as sa
 from tests.servers import ENGINES, Server, served
 
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked
@@ -107,8 +107,11 @@ class Stopwatch:
     def show(self, preview: Preview) -> None:
         pass
 
-    def allow(self, preview: Preview) -> bool:
-        return bool(preview.reach.matched)
+    def allow(self, previews: Sequence[Preview]) -> bool:
+        return any(one.reach.matched for one in previews)
+
+    def allow_more(self, preview: Preview, rows: int) -> bool:
+        return True
 
     def allow_commit(self, tally: Tally) -> bool:
         self.taken = time.perf_counter() - self.start
@@ -132,7 +135,7 @@ def ours(server: Server, clock: _Clock | None = None, keeping: Keeping | None = 
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     answers.start = time.perf_counter()
     request = Request(Asked("basins", where=("batch = 3",)), Rules(Rule.DELETE), sample=0)
-    result = workflow.delete(database, request, workflow.Manner(ask_first=False, ask_last=True), answers, keeping)
+    result = running.delete(database, request, running.Manner(ask_first=False, ask_last=True), answers, keeping)
     if result.tally is None or not result.tally.balanced:
         sys.exit(f"the run did not balance: {result.reason}")
     database.close()

@@ -25,8 +25,10 @@ class Guard:
 
 
 CORE, SQLITE = "src/yeldro/core", "src/yeldro/engines/sqlite.py"
+SQLITE_COPIES, SQLITE_STATEMENTS = (f"src/yeldro/engines/sqlite_{part}.py" for part in ("copies", "statements"))
 DOORS, DELETIONS, REFUSALS = "tests/test_side_doors.py", "tests/test_deletions.py", "tests/test_refusals.py"
 MY_VALUES, MY_STATEMENTS = "src/yeldro/engines/mariadb_values.py", "src/yeldro/engines/mariadb_statements.py"
+PG_STATEMENTS = "src/yeldro/engines/postgresql_statements.py"
 PG, MY = "src/yeldro/engines/postgresql.py", "src/yeldro/engines/mariadb.py"
 SERVERS, OTHERS = "tests/engines/test_side_doors.py", "tests/engines/test_others_at_work.py"
 SETTINGS = "tests/engines/test_settings.py"
@@ -36,6 +38,8 @@ LAW = "tests/property/test_laws.py"
 RANKING, IMAGES, MERGING = "src/yeldro/engines/ranking.py", "src/yeldro/engines/images.py", f"{CORE}/merging.py"
 DEDUPE, MERGED = "tests/engines/test_dedupe.py", "tests/property/test_merging.py"
 RANKED = "tests/property/test_duplicates.py"
+CLEANUPS, STEPS = "tests/test_cleanups.py", "tests/property/test_steps.py"
+RUNNING = "src/yeldro/running.py"
 GUARDS = [
     Guard(
         "the database's own count is explained",
@@ -67,35 +71,35 @@ GUARDS = [
     ),
     Guard(
         "the reach is compared with the preview",
-        "src/yeldro/workflow.py",
-        "if came or went:",
+        "src/yeldro/running.py",
+        "if (came or went) and not self._changed:",
         "if False:",
         f"{DOORS}::test_what_others_did_since_the_preview",
     ),
     Guard(
         "a preview is kept from writing",
         SQLITE,
-        "self._raw.set_authorizer(_deny_changes)",
+        "self._raw.set_authorizer(deny_changes)",
         "pass",
         f"{DOORS}::test_a_preview_cannot_write_even_where_the_connection_could",
     ),
     Guard(
         "links within a table are cleared first",
-        f"{CORE}/reach.py",
+        f"{CORE}/order.py",
         "if reference.on_delete not in abilities.tree_rules and (reference.nullable_columns or abilities.own_row)",
         "if False",
         f"{DOORS}::test_a_deep_tree_of_cascades_goes_whole",
     ),
     Guard(
         "references compare with the collation of the referred column",
-        SQLITE,
+        SQLITE_STATEMENTS,
         'columns[place] = sa.collate(columns[place], there.collation or "BINARY")',
         "pass",
         f"{DOORS}::test_a_reference_meets_the_rows_that_sqlite_says",
     ),
     Guard(
         "an interrupt rolls back",
-        "src/yeldro/workflow.py",
+        "src/yeldro/running.py",
         "    undo(database)\n    return failed(error)",
         "    database.commit()\n    return failed(error)",
         f"{DELETIONS}::test_a_fault_at_any_statement_changes_nothing",
@@ -252,15 +256,15 @@ GUARDS = [
     Guard(
         "a table is locked whole before it is truncated (PostgreSQL)",
         PG,
-        "        if alone:\n",
-        "        if False:\n",
+        "for table in alone:",
+        "for table in ():",
         f"{OTHERS}::test_a_truncate_waits_for_others",
     ),
     Guard(
         "a transaction is really open (SQLite)",
         SQLITE,
-        'self._gate.run_text("BEGIN IMMEDIATE")',
-        'self._gate.run_text("SELECT 1")',
+        '        else:\n            self._gate.run_text("BEGIN IMMEDIATE")',
+        '        else:\n            self._gate.run_text("SELECT 1")',
         f"{REFUSALS}::test_a_command_that_promises_to_change_nothing_keeps_the_file",
     ),
     Guard(
@@ -315,7 +319,7 @@ GUARDS = [
     Guard(
         "the archive is there before the first change",
         "src/yeldro/keeper.py",
-        "            self._archive(record, found.reach)\n",
+        "            self._archive(self._record, found.reach)\n",
         "            pass\n",
         CRASH,
     ),
@@ -329,8 +333,8 @@ GUARDS = [
         EXACT,
     ),
     Guard("the error value of an ENUM comes back", MY, "_LOADING if enums else f", "f", EXACT),
-    Guard("a function is kept by its number, not its name", PG, '("regproc",', '("none",', EXACT),
-    Guard("identities come back as they were", PG, '"OVERRIDING SYSTEM VALUE", rows', "rows", EXACT),
+    Guard("a function is kept by its number, not its name", PG_STATEMENTS, '("regproc",', '("none",', EXACT),
+    Guard("identities come back as they were", PG_STATEMENTS, '"OVERRIDING SYSTEM VALUE", rows', "rows", EXACT),
     Guard(
         "sequences are moved forward",
         PG,
@@ -338,10 +342,16 @@ GUARDS = [
         "if False:",
         f"{RESTORE}::test_into_another_database",
     ),
-    Guard("keys travel with their types (SQLite)", SQLITE, "CAST(?{2 * place + 1} AS TEXT)", "?{2 * place + 1}", EXACT),
+    Guard(
+        "keys travel with their types (SQLite)",
+        SQLITE_COPIES,
+        "CAST(?{2 * place + 1} AS TEXT)",
+        "?{2 * place + 1}",
+        EXACT,
+    ),
     Guard(
         "a table's own REPLACE is not obeyed (SQLite)",
-        SQLITE,
+        SQLITE_STATEMENTS,
         'return statement.prefix_with("OR ABORT")',
         "return statement",
         f"{RESTORE}::test_nothing_else_is_overwritten_or_touched",
@@ -450,6 +460,90 @@ GUARDS = [
         "same = self.is_same(stage.table, changed, clause, self._as_left(stage)) if changed else sa.true()",
         "same = sa.true()",
         f"{DEDUPE}::test_what_was_changed_since_is_left_alone",
+    ),
+    Guard(
+        "rows that an earlier step brings are asked for",
+        RUNNING,
+        "if came and self.manner.ask_first:",
+        "if False:",
+        f"{CLEANUPS}::test_rows_that_an_earlier_step_brings_are_asked_for",
+    ),
+    Guard(
+        "a sealed step finds only what is under its seal",
+        RUNNING,
+        "if came and job.seal:",
+        "if False:",
+        f"{CLEANUPS}::test_a_sealed_cleanup_runs_only_on_what_was_sealed",
+    ),
+    Guard(
+        "a seal is compared before anything is done",
+        RUNNING,
+        "if seal == job.seal:",
+        "if True:",
+        f"{CLEANUPS}::test_a_sealed_cleanup_runs_only_on_what_was_sealed",
+    ),
+    Guard(
+        "guards hold for all steps together",
+        f"{CORE}/preview.py",
+        "rows = reach.rows + sum(one.rows for one in earlier)",
+        "rows = reach.rows",
+        f"{CLEANUPS}::test_each_step_sees_what_those_before_it_did",
+    ),
+    Guard(
+        "an archive is complete only before the commit",
+        "src/yeldro/keeper.py",
+        "self._writer.complete()",
+        "pass",
+        f"{CLEANUPS}::test_each_step_sees_what_those_before_it_did",
+    ),
+    Guard(
+        "SQLite's later steps are copied as earlier ones left them",
+        SQLITE_COPIES,
+        "return portion.step > 1",
+        "return False",
+        f"{STEPS}::test_steps_together_do_what_they_do_one_by_one[sqlite]",
+    ),
+    Guard(
+        "steps are undone backwards",
+        f"{CORE}/restore.py",
+        "for step in sorted({stage.portion.step for stage in stages}, reverse=True):",
+        "for step in sorted({stage.portion.step for stage in stages}):",
+        f"{STEPS}::test_steps_together_do_what_they_do_one_by_one[sqlite]",
+    ),
+    Guard(
+        "a run of entangled steps is restored once",
+        "src/yeldro/restoring.py",
+        "if label := find_entangled(portions):",
+        "if False:",
+        f"{STEPS}::test_steps_together_do_what_they_do_one_by_one[sqlite]",
+    ),
+    Guard(
+        "two runs of a cleanup exclude each other",
+        "src/yeldro/cli/cleanups.py",
+        'if not database.exclude(f"yeldro run {path.name}"):',
+        "if False:",
+        f"{CLEANUPS}::test_two_runs_at_once_exclude_each_other",
+    ),
+    Guard(
+        "a script compares what its changes touch",
+        "src/yeldro/scripting.py",
+        'counted = rows if _COUNTED.match(text) and name != "unlink" else None',
+        "counted = None",
+        f"{STEPS}::test_a_script_does_what_a_run_does",
+    ),
+    Guard(
+        "a script knows its rows",
+        "src/yeldro/scripting.py",
+        "    if keys.whole or keys.alike:\n",
+        "    if True:\n",
+        f"{CLEANUPS}::test_a_script_knows_its_rows",
+    ),
+    Guard(
+        "a script from a schema file stops where a run does",
+        f"{CORE}/blueprint.py",
+        "if rules.treatment(one).action is Action.STOP:",
+        "if False:",
+        f"{STEPS}::test_a_script_from_a_schema_file_does_what_a_run_does",
     ),
 ]
 

@@ -27,6 +27,9 @@ SHOTS = {
     "dedupe": "yeldro dedupe observers --same email --ignore case,space --keep 'newest registered_on' --fill blank"
     " --groups 3 --yes",
     "cleanup": "cat observers-twice.toml && echo && yeldro run observers-twice.toml --explain",
+    "run": "yeldro run spring-cleaning.toml --yes",
+    "seal": "yeldro run closed-stations.toml -p closed_before=2016-07-01 --yes --show-changes",
+    "script": "yeldro script alerts.toml --no-archive",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
     "demo": "yeldro demo again",
@@ -37,6 +40,9 @@ BEFORE = {
         "yeldro delete readings --orphans --yes",
         f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",
     ),
+    "run": ("sed -i s/=.[13]$/=0/ spring-cleaning.toml",),
+    "seal": ("yeldro preview closed-stations.toml --seal",),
+    "script": ("yeldro preview alerts --where 'station_id = :station' -p station=7 --save alerts.toml",),
     "restore": (f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",),
 }
 SCREEN = ":93"

@@ -3,31 +3,43 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 
 from yeldro.core.archive import Piece
-from yeldro.core.copying import LeftOut, find_pieces, find_unkept, read_left_out
+from yeldro.core.copying import LeftOut, find_left, find_pieces, find_unkept, read_left_out
 from yeldro.core.database import Database
+from yeldro.core.outcome import StepAccount
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Reach
-from yeldro.core.schema import TableName
-from yeldro.core.selection import Selection
+from yeldro.core.schema import Table, TableName
 from yeldro.core.tally import Tally
 from yeldro.errors import ArchiveFailed, YeldroError
 from yeldro.store.archive import ArchiveWriter
-from yeldro.store.records import Keeping, RunRecord, describe_reach, describe_tally, new_record, now, who
+from yeldro.store.records import (
+    Facts,
+    Keeping,
+    RunRecord,
+    describe_reach,
+    describe_tally,
+    new_record,
+    now,
+    who,
+)
 
 Told = Callable[[int, int], None]
 
 
 class Keeper:
-    """Keeps one run. Without `keeping` it keeps nothing. `is_final`: a commit may have been made."""
+    """Keeps one run. Without `keeping` it keeps nothing. `tables` are those that its steps choose rows of.
 
-    def __init__(self, database: Database, keeping: Keeping | None, selection: Selection, told: Told) -> None:
+    `is_final`: a commit may have been made.
+    """
+
+    def __init__(self, database: Database, keeping: Keeping | None, tables: Sequence[Table], told: Told) -> None:
         self.database = database
         self.keeping = keeping
-        self.selection = selection
+        self.tables = tables
         self.told = told
         self.is_final = False
         self._record: RunRecord | None = None
@@ -36,8 +48,11 @@ class Keeper:
         self._began = time.monotonic()
         self._seconds: dict[str, float] = {}
         self._left_out: LeftOut = {}
+        self._writer: ArchiveWriter | None = None
+        self._kept: list[Preview] = []
         if keeping:
-            self._left_out = read_left_out(keeping.left_out, database.schema, selection.table)
+            root = tables[0] if len(tables) == 1 else None
+            self._left_out = read_left_out(keeping.left_out, database.schema, root)
 
     @property
     def _copies_inside(self) -> bool:
@@ -68,7 +83,7 @@ class Keeper:
     def _copies(self, reach: Reach) -> dict[TableName, TableName]:
         """Where the copies of each table go: NAME for the table that was asked for, NAME_table for others."""
         assert self.keeping
-        root, start = self.selection.table, self.keeping.table
+        root, start = reach.selection.table, self.keeping.table
         tables = dict.fromkeys(part.table for part in reach.parts if part.rows)
         return {
             table.name: TableName(root.name.schema, start if table is root else f"{start}_{table.name.name}")
@@ -83,9 +98,7 @@ class Keeper:
         for piece in pieces:
             name = copies[piece.portion.table.name]
             if name not in self._made:
-                mine = [one.portion for one in pieces if one.portion.table is piece.portion.table]
-                changed = dict.fromkeys(column for one in mine if one.keeps_left for column in one.changed)
-                self.database.make_copy_table(name, piece.portion, list(changed))
+                self.database.make_copy_table(name, piece.portion, find_left(pieces, piece.portion.table))
                 self._made.append(name)
 
     def listen(self) -> None:
@@ -99,40 +112,65 @@ class Keeper:
             self._statements.append(statement)
 
     def keep(self, found: Preview) -> None:
-        """Begin the record and write the archive: synced and closed when this returns."""
+        """Begin the record, or go on with it, and archive what a step touches: synced when this returns."""
         if not self.keeping:
             return
-        record = new_record(self.keeping.folder, self.selection.table.label)
+        self._kept.append(found)
+        if self._record:
+            self._record.write(**self._describe())
+        else:
+            self._record = self._begin(self.keeping)
+        if self.keeping.archive:
+            start = time.monotonic()
+            self._archive(self._record, found.reach)
+            self._seconds["archive"] = round(self._seconds.get("archive", 0) + time.monotonic() - start, 3)
+
+    def _begin(self, keeping: Keeping) -> RunRecord:
+        labels = ", ".join(table.label for table in self.tables)
+        record = new_record(keeping.folder, keeping.name or labels)
         record.start(
             {
-                **self.keeping.facts,
+                **keeping.facts,
                 "database": self.database.name,
                 "engine": self.database.dialect,
                 "by": who(),
                 "began": now(),
                 "ended": None,
-                "table": self.selection.table.label,
-                "matched": found.reach.matched,
-                "reach": describe_reach(found.reach),
-                "cautions": [caution.message for caution in found.cautions],
-                "archive": bool(self.keeping.archive),
-                "archive_table": self.keeping.table or None,
+                "table": labels,
+                **self._describe(),
+                "archive": bool(keeping.archive),
+                "archive_table": keeping.table or None,
                 "left_out": [f"{table.label}.{name}" for table, names in self._left_out.items() for name in names],
                 "tally": [],
                 "reason": "",
             }
         )
-        self._record = record
         for statement in self._statements:
             record.note(statement)
         self._statements.clear()
-        if self.keeping.archive:
-            start = time.monotonic()
-            self._archive(record, found.reach)
-            self._seconds["archive"] = round(time.monotonic() - start, 3)
+        return record
+
+    def _describe(self) -> Facts:
+        """What was found so far, in all steps."""
+        parts = [(found, part) for found in self._kept for part in describe_reach(found.reach)]
+        return {
+            "matched": sum(found.reach.matched for found in self._kept),
+            "reach": [
+                {
+                    **part,
+                    "order": order,
+                    **({"step": found.step, "surplus": bool(found.duplicates)} if found.step else {}),
+                }
+                for order, (found, part) in enumerate(parts, 1)
+            ],
+            "cautions": list(dict.fromkeys(caution.message for found in self._kept for caution in found.cautions)),
+        }
 
     def _archive(self, record: RunRecord, reach: Reach) -> None:
-        pieces = find_pieces(self.database, reach, self._left_out)
+        if not self._writer:
+            self._writer = ArchiveWriter(record.archive, self.database.dialect, self.database.encoding)
+        writer = self._writer
+        pieces = find_pieces(self.database, reach, self._left_out, len(self._kept), writer.portions)
         copies = self._copies(reach) if self._copies_inside else {}
         total = sum(piece.portion.rows for piece in pieces)
         done = 0
@@ -142,7 +180,7 @@ class Keeper:
             done += rows
             self.told(done, total)
 
-        writer = ArchiveWriter(record.archive, self.database.dialect, self.database.encoding, tick)
+        writer.tick = tick
         try:
             writer.begin([piece.portion for piece in pieces], self.database.find_form, copies)
             if copies:
@@ -154,12 +192,20 @@ class Keeper:
         finally:
             writer.close()
 
-    def committing(self, tally: Tally) -> None:
-        """Right before the commit: from here on the record alone cannot say how it ended."""
+    def pass_the_point_of_no_return(self) -> None:
+        """From here on the record alone cannot say how it ended."""
+        if self._writer:
+            self._writer.complete()
         self.is_final = True
+
+    def committing(self, tally: Tally, steps: Sequence[StepAccount]) -> None:
+        """Right before the commit, with what each step did where there are several."""
+        if not self.is_final:
+            self.pass_the_point_of_no_return()
         if self._record:
             self._seconds["run"] = round(time.monotonic() - self._began, 3)
-            self._record.write(tally=describe_tally(tally), seconds=self._seconds)
+            several = {"steps": [_describe_step(one) for one in steps]} if steps else {}
+            self._record.write(tally=describe_tally(tally), seconds=self._seconds, **several)
 
     def committed(self) -> str:
         """Returns the name of the record. It stays in doubt where it cannot be written: the commit counts."""
@@ -208,3 +254,9 @@ class Keeper:
         if self._record:
             with suppress(ArchiveFailed):
                 self._record.close()
+
+
+def _describe_step(one: StepAccount) -> Facts:
+    reach = one.preview.reach
+    tally = describe_tally(one.tally) if one.tally else []
+    return {"step": one.preview.step, "table": reach.selection.table.label, "matched": reach.matched, "tally": tally}

@@ -7,6 +7,7 @@ COMMANDS = {
     "duplicates": "Rows that are the same, side by side, and which of them would stay.",
     "dedupe": "Remove the surplus ones; what hangs on them moves to the row that stays.",
     "run": "Run what a cleanup file describes; --save writes one.",
+    "script": "The whole cleanup as one commented SQL script, for review or a migration.",
     "restore": "Put the archived rows of a run back, exactly as they were.",
     "history": "Past runs, what they did, and whether they were restored.",
     "review": "What the DELETE statements of a script would do; runs none of them.",

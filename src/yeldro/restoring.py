@@ -7,17 +7,17 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Protocol
 
-from yeldro.core.archive import Stage
+from yeldro.core.archive import Portion, Stage
 from yeldro.core.database import Database, KeySet, Mode
 from yeldro.core.outcome import Outcome, RunResult
-from yeldro.core.restore import RestorePlan, make_restore_plan, narrow, run_restore
+from yeldro.core.restore import RestorePlan, find_entangled, make_restore_plan, narrow, run_restore
 from yeldro.core.schema import Table
 from yeldro.core.tally import Tally
 from yeldro.core.values import read_key
 from yeldro.errors import ArchiveFailed, Declined, Refused, UsageError, YeldroError
+from yeldro.running import carry_out, transaction
 from yeldro.store.archive import ArchiveReader
 from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
-from yeldro.workflow import carry_out, transaction
 
 
 class RestoreAnswers(Protocol):
@@ -91,9 +91,18 @@ class _Restoration:
         return carry_out(self.database, self._go, self._failed)
 
     def _go(self) -> RunResult:
-        if self.request.tables or self.request.keys:
+        portions = self.source.portions(self.database.schema)
+        in_part = self.request.tables or self.request.keys
+        if label := find_entangled(portions):
+            # What a row was in the middle of the run, nobody can tell from what it was before.
+            if in_part:
+                raise Refused(f"Several steps touched {label}: this run can only be restored whole.")
+            if self.record.restored == "yes" and not self.request.into:
+                notes = ("It was restored already, and several of its steps touched the same table.",)
+                return RunResult(Outcome.NOTHING_TO_RESTORE, run=self.record.name, notes=notes)
+        if in_part:
             self.gone, _ = count_gone(self.database, self.record)
-        stages = self._stage()
+        stages = self._stage(portions)
         if any(stage.portion.orphans for stage in stages):
             self.database.allow_orphans()
         with transaction(self.database, Mode.READ):
@@ -111,7 +120,7 @@ class _Restoration:
         if fresh.figures() != plan.figures():
             self.database.rollback()
             return self._result(Outcome.STOPPED, "Rows came or went meanwhile. Look again.", Refused.status)
-        tally = run_restore(self.database, fresh)
+        tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
         if not tally.balanced:
             self.database.rollback()
             reason = f"The tally does not balance: {tally.fault}."
@@ -122,8 +131,7 @@ class _Restoration:
         self.answers.committing()
         return self._commit(fresh, tally)
 
-    def _stage(self) -> list[Stage]:
-        portions = self.source.portions(self.database.schema)
+    def _stage(self, portions: Sequence[Portion]) -> list[Stage]:
         chosen: list[Table] = [self.database.schema.find_table(name) for name in self.request.tables]
         for table in chosen:
             if table not in [portion.table for portion in portions]:
@@ -141,6 +149,8 @@ class _Restoration:
         if self.request.keys:
             if len(chosen) > 1:
                 raise UsageError("--key goes with one --table.")
+            if not chosen and self.record.facts.get("steps"):
+                raise UsageError("The run has several steps.", "--key goes with one --table.")
             root = chosen[0] if chosen else self.database.schema.find_table(self.record.facts["table"])
             stages = [stage for stage in stages if stage.key]
             listed: KeySet = self.database.load_keys(root, [read_key(text, root) for text in self.request.keys])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 import sqlite3
+from collections.abc import Sequence
 from contextlib import closing
 from typing import Any
 
@@ -15,7 +16,7 @@ import pytest
 from tests.conftest import Yeldro
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
 from yeldro.core.keys import KeySet
 from yeldro.core.preview import Preview
@@ -293,14 +294,14 @@ def test_nobody_takes_the_kept_row(filled: Server, monkeypatch: pytest.MonkeyPat
     with closing(filled.open()) as database:
         same, keep = (["name"], ["fullest"]) if table == "weirs" else (["depth"], ["highest far"])
         grouping = read_duplicates(database.schema, database.dialect, Asked(table, all_rows=True), same, keep)
-        result = workflow.dedupe(database, DuplicatesRequest(grouping), workflow.Manner(ask_first=False), Yes())
-    assert (result.outcome, seen) == (workflow.Outcome.COMMITTED, ["held"]), result.reason
+        result = running.dedupe(database, DuplicatesRequest(grouping), running.Manner(ask_first=False), Yes())
+    assert (result.outcome, seen) == (running.Outcome.COMMITTED, ["held"]), result.reason
     assert len(filled.query(f"SELECT 1 FROM {table} WHERE {taken}")) == 1
 
 
 def test_what_was_shown_is_what_goes(filled: Server) -> None:
     class Slow(Yes):
-        def allow(self, preview: Preview) -> bool:
+        def allow(self, previews: Sequence[Preview]) -> bool:
             filled.run(["UPDATE weirs SET depth = 9, up_id = 3 WHERE id = 2"])
             return True
 
@@ -308,8 +309,8 @@ def test_what_was_shown_is_what_goes(filled: Server) -> None:
         grouping = read_duplicates(
             database.schema, database.dialect, Asked("weirs", all_rows=True), ["name"], ["fullest"]
         )
-        result = workflow.dedupe(database, DuplicatesRequest(grouping), workflow.Manner(), Slow())
-    assert (result.outcome, result.reason[:17]) == (workflow.Outcome.STOPPED, "Since the preview")
+        result = running.dedupe(database, DuplicatesRequest(grouping), running.Manner(), Slow())
+    assert (result.outcome, result.reason[:17]) == (running.Outcome.STOPPED, "Since the preview")
     assert filled.query("SELECT count(*) FROM weirs") == [(3,)]
 
 

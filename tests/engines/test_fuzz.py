@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from tests.property.test_laws import Yes
 from tests.servers import ENGINES, Server, served
-from yeldro import workflow
+from yeldro import running, workflow
 from yeldro.core.database import Mode
 from yeldro.core.outcome import Outcome
 from yeldro.core.preview import Request
@@ -126,7 +126,7 @@ def test_any_condition(server: Server, plain: Any, text: str, unparsed: bool, at
         matched = None
     assert image(plain) == before
     try:
-        result = workflow.delete(database, request, workflow.Manner(ask_first=not at_once), Yes())
+        result = running.delete(database, request, running.Manner(ask_first=not at_once), Yes())
         outcome = result.outcome
     except YeldroError:
         outcome = Outcome.STOPPED

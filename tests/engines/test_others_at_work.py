@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
 from pathlib import Path
 
@@ -15,7 +15,7 @@ import pytest
 from tests.engines.test_side_doors import TABLES, image
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.database import Database
 from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
@@ -48,7 +48,7 @@ def run(
     try:
         prepare(database)
         request = Request(Asked("weirs", where=("name IN ('a', 'b')",)), Rules(rule))
-        return workflow.delete(database, request, workflow.Manner(), answers, keeping)
+        return running.delete(database, request, running.Manner(), answers, keeping)
     except DatabaseFailed as error:  # before anything was shown
         return RunResult(Outcome.STOPPED, None, None, error.message, error.hint, error.status)
     finally:
@@ -59,10 +59,10 @@ def run(
 @pytest.mark.parametrize(("change", "reason"), MEANWHILE, ids=lambda value: str(value)[:40])
 def test_between_preview_and_run(server: Server, change: str, reason: str) -> None:
     class Slow(Yes):
-        def allow(self, preview: Preview) -> bool:
+        def allow(self, previews: Sequence[Preview]) -> bool:
             server.run([change])
             self.state = image(server)
-            return super().allow(preview)
+            return super().allow(previews)
 
     server.run(TABLES)
     answers = Slow()
@@ -171,10 +171,10 @@ def test_a_connection_that_is_cut(server: Server, moment: str) -> None:
                     server.run([row[0]])
 
     class Cut(Yes):
-        def allow(self, preview: Preview) -> bool:
+        def allow(self, previews: Sequence[Preview]) -> bool:
             if moment == "allow":
                 cut()
-            return super().allow(preview)
+            return super().allow(previews)
 
     def prepare(database: Database) -> None:
         original = getattr(database, moment, None)
@@ -197,7 +197,7 @@ def test_a_reference_that_is_not_declared_is_followed_and_checked(server: Server
     note = Undeclared("notes", ("weir",), "weirs", ("id",), OnDelete.CASCADE)
     database.schema = database.schema.with_references([note])
     request = Request(Asked("weirs", where=("id = 1",)))
-    result = workflow.delete(database, request, workflow.Manner(), Yes())
+    result = running.delete(database, request, running.Manner(), Yes())
     database.close()
     assert result.status == 0, result.reason
     assert [row[0] for row in image(server)["notes"]] == [2, 3]
@@ -240,7 +240,7 @@ def test_a_truncate_waits_for_others(server: Server) -> None:
         database = server.open(wait=5 if server.engine != "sqlite" else 0.3)
         request = Request(Asked("notes", all_rows=True, truncate=True))
         try:
-            result = workflow.delete(database, request, workflow.Manner(ask_first=False), Yes())
+            result = running.delete(database, request, running.Manner(ask_first=False), Yes())
         except YeldroError as error:
             result = RunResult(Outcome.STOPPED, None, None, error.message, error.hint, error.status)
         database.close()

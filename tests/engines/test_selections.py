@@ -8,7 +8,7 @@ import pytest
 
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import workflow
+from yeldro import running, workflow
 from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
@@ -139,11 +139,11 @@ def test_truncate(server: Server) -> None:
     server.run(TABLES)
     rolls_back = server.engine != "mariadb"
 
-    def truncate(table: str, manner: workflow.Manner, **options: Any) -> RunResult:
+    def truncate(table: str, manner: running.Manner, **options: Any) -> RunResult:
         database = server.open(wait=2)
         try:
             request = Request(Asked(table, truncate=True, **{"all_rows": True, **options}))
-            return workflow.delete(database, request, manner, Yes())
+            return running.delete(database, request, manner, Yes())
         finally:
             database.close()
 
@@ -154,8 +154,8 @@ def test_truncate(server: Server) -> None:
         ("old_weirs", {}, "goes with --all-rows"),
     ):
         with pytest.raises(YeldroError, match=said):
-            truncate(table, workflow.Manner(ask_first=False), **options)
-    rehearsal = workflow.Manner(rehearse=True, ask_first=False)
+            truncate(table, running.Manner(ask_first=False), **options)
+    rehearsal = running.Manner(rehearse=True, ask_first=False)
     if rolls_back:
         assert truncate("notes", rehearsal).outcome is Outcome.REHEARSED
     else:
@@ -163,7 +163,7 @@ def test_truncate(server: Server) -> None:
             truncate("notes", rehearsal)
     assert server.query("SELECT count(*) FROM notes") == [(2,)]
     for asks in (True, False):
-        result = truncate("notes", workflow.Manner(ask_first=asks))
+        result = truncate("notes", running.Manner(ask_first=asks))
         assert result.outcome is Outcome.COMMITTED, result.reason
         assert server.query("SELECT count(*) FROM notes") == [(0,)]
         assert result.preview is not None

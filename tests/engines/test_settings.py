@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
+from contextlib import closing, suppress
 from typing import Any
 
 import pytest
@@ -71,9 +71,9 @@ def test_what_ends_the_transaction_is_noticed_at_once(server: Server) -> None:
 def test_a_preview_cannot_write(server: Server) -> None:
     server.run(["CREATE TABLE notes (id INTEGER PRIMARY KEY)", "INSERT INTO notes VALUES (1)"])
     database: Any = server.open()
-    database.begin(Mode.READ)
-    with pytest.raises(YeldroError):
-        database._gate.run_text("DELETE FROM notes")
-    database.rollback()
-    database.close()
+    with closing(database):  # else nobody could drop the table
+        database.begin(Mode.READ)
+        with pytest.raises(YeldroError):
+            database._gate.run_text("DELETE FROM notes")
+        database.rollback()
     assert server.query("SELECT id FROM notes") == [(1,)]

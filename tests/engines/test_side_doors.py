@@ -8,7 +8,7 @@ import pytest
 
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Request
 from yeldro.core.reach import Rule, Rules
@@ -30,7 +30,7 @@ def delete(server: Server, where: str = "id < 3", rules: Rules | None = None, ta
     database = server.open(wait=1)
     try:
         request = Request(Asked(table, where=(where,)), rules or Rules())
-        return workflow.delete(database, request, workflow.Manner(ask_first=False), Yes())
+        return running.delete(database, request, running.Manner(ask_first=False), Yes())
     finally:
         database.close()
 
@@ -234,7 +234,7 @@ def test_a_circle_without_a_column_that_may_be_null(server: Server, allowed: boo
     if allowed:
         database.allow_broken_cycles()
     request = Request(Asked("p", where=("id = 1",)), Rules(Rule.DELETE))
-    result = workflow.delete(database, request, workflow.Manner(ask_first=False), Yes())
+    result = running.delete(database, request, running.Manner(ask_first=False), Yes())
     database.close()
     possible = allowed or server.engine == "postgresql"
     assert (result.status == 0) == possible, result.reason

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -15,7 +15,7 @@ from tests.property.databases import make, read
 from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
 from tests.servers import ENGINES, Server, served
-from yeldro import restoring, workflow
+from yeldro import restoring, running
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import read_rules
 from yeldro.core.restore import RestorePlan
@@ -30,8 +30,11 @@ class Yes:
     def show(self, preview: Preview) -> None:
         self.preview = preview
 
-    def allow(self, preview: Preview) -> bool:
-        return preview is self.preview
+    def allow(self, previews: Sequence[Preview]) -> bool:
+        return previews[-1] is self.preview
+
+    def allow_more(self, preview: Preview, rows: int) -> bool:
+        return preview is self.preview and rows > 0
 
     def allow_commit(self, tally: Tally) -> bool:
         return tally.balanced
@@ -64,7 +67,7 @@ def in_order(rows: dict[str, list[Row]]) -> dict[str, list[str]]:
     return {name: sorted(str(sorted(row.items())) for row in table) for name, table in rows.items()}
 
 
-def take_back(server: Server, keeping: Keeping) -> workflow.Outcome:
+def take_back(server: Server, keeping: Keeping) -> running.Outcome:
     """Restore the last run, over a new connection."""
     with closing(server.open()) as database:
         record = find_record(keeping.folder, "last")
@@ -78,7 +81,7 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     server: Server, records: Path, data: st.DataObject
 ) -> None:
     case: Case = data.draw(cases(server.engine))
-    manner = data.draw(st.sampled_from([workflow.Manner(), workflow.Manner(ask_first=False)]))
+    manner = data.draw(st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
     model = expect(case.world, case.table, case.matched, case.rules)
     key = case.world.keys[case.table]
     matched = [case.world.rows[case.table][place] for place in case.matched]
@@ -89,7 +92,7 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
         rules = [rule if name is None else f"{name}={rule}" for name, rule in case.rules.items()]
         keys = tuple(",".join(str(row[name]) for name in key) for row in matched)
         request = Request(Asked(case.table, keys=keys, all_rows=True), read_rules(rules, database.schema), sample=0)
-        result = workflow.delete(database, request, manner, Yes(), keeping)
+        result = running.delete(database, request, manner, Yes(), keeping)
     finally:
         database.close()
     after = read(server, case.world)
@@ -100,19 +103,19 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     stops = {(stop.table.label, str(stop.via)): stop.rows for stop in result.preview.reach.stops}
     assert stops == model.stops
     if model.stops:
-        assert result.outcome is workflow.Outcome.STOPPED
+        assert result.outcome is running.Outcome.STOPPED
         assert in_order(after) == in_order(case.world.rows)
         return
-    if server.engine == "mariadb" and result.outcome is workflow.Outcome.ROLLED_BACK:
+    if server.engine == "mariadb" and result.outcome is running.Outcome.ROLLED_BACK:
         # Rows that point at themselves, or at each other, through links without NULLs: it cannot, and says so.
         assert any(link.child == link.parent and not any(link.nullable) for link in case.world.links)
         assert (result.status in (3, 5), in_order(after)) == (True, in_order(case.world.rows))
         return
-    assert result.outcome is workflow.Outcome.COMMITTED, result.reason
+    assert result.outcome is running.Outcome.COMMITTED, result.reason
     assert in_order(after) == in_order(model.after)
     assert result.tally is not None
     tally = {line.table.label: (line.deleted, line.detached) for line in result.tally.lines}
     assert {name: done for name, done in tally.items() if any(done)} == model.tally
-    for outcome in (workflow.Outcome.COMMITTED, workflow.Outcome.NOTHING_TO_RESTORE):
+    for outcome in (running.Outcome.COMMITTED, running.Outcome.NOTHING_TO_RESTORE):
         assert take_back(server, keeping) is outcome
         assert in_order(read(server, case.world)) == in_order(case.world.rows)

@@ -15,7 +15,7 @@ from tests.property.test_laws import Yes, take_back
 from tests.property.test_laws import records as records
 from tests.property.test_laws import server as server
 from tests.servers import Server
-from yeldro import workflow
+from yeldro import running
 from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates
 from yeldro.core.reach import Rule, read_rules
 from yeldro.core.selection import Asked
@@ -105,7 +105,7 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
     nulls = data.draw(st.sampled_from(list(Nulls)))
     filling = data.draw(st.sampled_from([None, *Filling]))
     drops = data.draw(st.sets(st.sampled_from(["gates", "pins", "tags"])))
-    manner = data.draw(st.sampled_from([workflow.Manner(), workflow.Manner(ask_first=False)]))
+    manner = data.draw(st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
     groups: dict[Any, list[Any]] = {}
     for row in tables["basins"]:
         shared = tuple(spelled(server, row[name], ignored) for name in same)
@@ -124,17 +124,17 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
         grouping = read_duplicates(database.schema, database.dialect, asked, same, keep, nulls, ignored)
         rules = read_rules([f"{name}=delete" for name in drops], database.schema, Rule.MOVE)
         request = DuplicatesRequest(grouping, 3, rules, filling=filling)
-        result = workflow.dedupe(database, request, manner, Yes(), keeping)
+        result = running.dedupe(database, request, manner, Yes(), keeping)
     finally:
         database.close()
     if not several:
-        assert (result.outcome, read(server, tables)) == (workflow.Outcome.NOTHING_MATCHED, before), result.reason
+        assert (result.outcome, read(server, tables)) == (running.Outcome.NOTHING_MATCHED, before), result.reason
         return
     if model.stops:
-        assert (result.outcome, read(server, tables)) == (workflow.Outcome.STOPPED, before), model.stops
+        assert (result.outcome, read(server, tables)) == (running.Outcome.STOPPED, before), model.stops
         return
-    assert result.outcome is workflow.Outcome.COMMITTED, result.reason
+    assert result.outcome is running.Outcome.COMMITTED, result.reason
     assert read(server, tables) == in_order(model.after)
-    for outcome in (workflow.Outcome.COMMITTED, workflow.Outcome.NOTHING_TO_RESTORE):
+    for outcome in (running.Outcome.COMMITTED, running.Outcome.NOTHING_TO_RESTORE):
         assert take_back(server, keeping) is outcome
         assert read(server, tables) == before

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import signal
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 from rich.text import Text
 
-from yeldro import workflow
+from yeldro import running
 from yeldro.cli.bar import Bar
+from yeldro.cli.cleanups import check_seal, save_cleanup
 from yeldro.cli.place import find_database, find_records_folder
 from yeldro.cli.request import opened, quote_word, read_duplicates_request, read_keeping, read_request
 from yeldro.cli.screen import Screen
-from yeldro.cli.steps import choose_step, make_options, read_values, save_cleanup
-from yeldro.core.cleanup import Param
 from yeldro.core.database import Database, Mode
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
@@ -25,16 +24,15 @@ from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
 from yeldro.core.selection import read_selection
 from yeldro.core.tally import Tally
-from yeldro.errors import OutputClosed, Refused, UsageError, YeldroError
-from yeldro.report.documents import make_preview, make_run
-from yeldro.report.duplicates import make_duplicates, render_merging
-from yeldro.report.explanation import render_explanation
+from yeldro.errors import OutputClosed, UsageError
+from yeldro.report.documents import make_run
+from yeldro.report.duplicates import render_merging
 from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
-from yeldro.report.tally import render_ending, render_tally
-from yeldro.store.cleanup_file import load_cleanup
-from yeldro.store.log import describe_run, open_log, write_log
+from yeldro.report.seal import render_changes
+from yeldro.report.tally import render_ending, render_tallies, render_tally
+from yeldro.store.log import describe_run, write_log
 from yeldro.store.records import Keeping
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
@@ -45,13 +43,13 @@ LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 def run_deletion(options: dict[str, Any]) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
 
-    def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
+    def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
         request = read_request(database, options)
         if options["save"]:
-            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect))
-        return workflow.delete(database, request, manner, person, keeping)
+            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect), database)
+        return running.delete(database, request, manner, person, keeping)
 
-    return _run("delete", options, work)
+    return run_command("delete", options, work)
 
 
 def run_dedupe(options: dict[str, Any]) -> int:
@@ -62,96 +60,35 @@ def run_dedupe(options: dict[str, Any]) -> int:
             f"yeldro duplicates {options['table']} shows what there is.",
         )
 
-    def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
+    def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
         request = read_duplicates_request(database, options)
         if options["save"]:
-            save_cleanup("dedupe", options, request.grouping.selection)
-        return workflow.dedupe(database, request, manner, person, keeping)
+            save_cleanup("dedupe", options, request.grouping.selection, database)
+        return running.dedupe(database, request, manner, person, keeping)
 
-    return _run("dedupe", options, work)
-
-
-def run_cleanup(options: dict[str, Any]) -> int:
-    """Run the step of a cleanup file."""
-    cleanup = load_cleanup(Path(options["cleanup"]))
-    if options["explain"]:
-        Screen("text").show(render_explanation(cleanup))
-        return 0
-    step = choose_step(cleanup, options["step"])
-    asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
-    values = read_values(cleanup, options["parameters"], _ask_value if asks else None)
-    asked = make_options(step, cleanup.guards, values)
-    place = {"db": options["db"] or cleanup.database or None}
-
-    name = Path(options["cleanup"]).name
-
-    def work(database: Database, manner: workflow.Manner, person: Person, keeping: Keeping) -> RunResult:
-        if not database.exclude(f"yeldro run {name}"):
-            raise Refused("Another run of this cleanup is under way on this database.", "Try again when it is done.")
-        if step.verb == "delete":
-            return workflow.delete(database, read_request(database, asked), manner, person, keeping)
-        return workflow.dedupe(database, read_duplicates_request(database, asked), manner, person, keeping)
-
-    log = open_log(options["log"]) if options["log"] else None
-    try:
-        return _run("run", {**options, **place, "log": log}, work)
-    except YeldroError as error:
-        if log:
-            write_log(log, f"run {name}: {error.message}", failed=True)
-        raise
+    return run_command("dedupe", options, work)
 
 
-def preview_cleanup(options: dict[str, Any]) -> int:
-    """Show every step of a cleanup file as the data is now. Returns the exit status."""
-    cleanup = load_cleanup(Path(options["table"]))
-    screen = Screen(options["format"])
-    if screen.format == "csv":
-        raise UsageError("A cleanup file is shown as text or as JSON.")
-    asks = screen.format == "text" and sys.stdin.isatty()
-    values = read_values(cleanup, options["parameters"], _ask_value if asks else None)
-    documents, status = [], 0
-    with opened(find_database(options["db"] or cleanup.database or None), Mode.READ, options["wait"]) as database:
-        for step in cleanup.steps:
-            asked = make_options(step, cleanup.guards, values)
-            if step.verb == "delete":
-                found = workflow.preview(database, read_request(database, asked))
-                shown = render_preview(found, screen.width, "")
-                documents.append(make_preview(found))
-            else:
-                found = workflow.merging(database, read_duplicates_request(database, asked))
-                assert found.duplicates
-                shown = render_merging(found)
-                documents.append(make_duplicates(found.duplicates, found))
-            documents[-1]["step"] = step.name
-            status = max(status, Refused.status if found.refusals else 0)
-            if screen.format == "text":
-                screen.show([Text(f"\nStep {len(documents)}, {step.name}", style="bold"), *shown])
-                for reason in found.refusals[:1]:
-                    screen.note(f"\nWould be stopped: {reason}")
-    if screen.format == "json":
-        screen.write_document({"kind": "preview", "steps": documents})
-    return status
+def show_step(screen: Screen, found: Preview, number: int) -> None:
+    """A preview, under the name of its step where it has a number."""
+    if number:
+        screen.show([Text(f"\nStep {number}, {found.step}", style="bold")])
+    screen.show(render_merging(found) if found.duplicates else render_preview(found, screen.width, ""))
 
 
-def _ask_value(param: Param) -> str:
-    question = param.ask or f"{param.name} ({param.type})?"
-    try:
-        return str(click.prompt(question, err=True))
-    except click.Abort:
-        raise KeyboardInterrupt from None
+Work = Callable[[Database, running.Manner, "Person", Keeping], RunResult]
 
 
-Work = Callable[[Database, workflow.Manner, "Person", Keeping], RunResult]
-
-
-def _run(kind: str, options: dict[str, Any], work: Work) -> int:
+def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
+    if kind != "run":
+        check_seal(options)
     screen = Screen(options["format"])
     if options["ask_last"] and (options["yes"] or options["rehearse"]):
         raise UsageError("--ask-last excludes --yes and --rehearse.")
     asks = not (options["yes"] or options["rehearse"])
     if asks and not sys.stdin.isatty():
         raise UsageError("There is no terminal to ask on.", "Give --yes to delete without a question, or --rehearse.")
-    manner = workflow.Manner(options["rehearse"], asks and not options["ask_last"], options["ask_last"])
+    manner = running.Manner(options["rehearse"], asks and not options["ask_last"], options["ask_last"])
     place = find_database(options["db"])
     protected = place.name if place.protected and not options["rehearse"] else ""
     if protected and not asks and options["confirm"] != protected:
@@ -172,7 +109,7 @@ def _run(kind: str, options: dict[str, Any], work: Work) -> int:
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
     if options.get("log"):
         write_log(options["log"], describe_run(Path(options["cleanup"]).name, result), failed=bool(result.status))
-    if not (person.quiet and result.outcome is workflow.Outcome.NOTHING_MATCHED):
+    if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
         tell(screen, kind, result, back, asked_last=person.asked_last)
     return result.status
 
@@ -184,7 +121,7 @@ def tell(screen: Screen, kind: str, result: RunResult, back: str = "", *, asked_
             screen.write_document(make_run(kind, result))
             return
         if result.tally and not asked_last:
-            screen.show(render_tally(result.tally))
+            screen.show(render_tallies(result))
         screen.show(render_ending(result, back))
     except OutputClosed:
         pass  # the exit status still says how it ended
@@ -204,18 +141,34 @@ class Person:
         self.warning = warning
         self.protected = protected
         self.asked_last = False
+        self.shown = 0
+        self.several = False
+        self.shows_changes = False
         self.quiet = False
         self.bar = Bar(done)
 
     def show(self, preview: Preview) -> None:
+        self.shown += 1
         if self.screen.format == "text" and not self.quiet:
-            is_merging = preview.duplicates is not None
-            self.screen.show(render_merging(preview) if is_merging else render_preview(preview, self.screen.width, ""))
+            show_step(self.screen, preview, self.shown if self.several else 0)
+            if self.shows_changes:
+                self.screen.show(render_changes(preview))
             if self.warning and preview.reach.matched and not preview.refusals:
                 self.screen.note(f"\n{self.warning}")
+                self.warning = ""
 
-    def allow(self, preview: Preview) -> bool:
-        return self._ask(f"{_describe(preview)}?")
+    def allow(self, previews: Sequence[Preview]) -> bool:
+        wanted = [found for found in previews if found.reach.matched]
+        if len(previews) == 1:
+            return self._ask(f"{_describe(wanted[0])}?")
+        for found in previews:
+            text = _describe(found) if found in wanted else "nothing, as the data is now"
+            self.screen.note(f"{'' if found is not previews[0] else chr(10)}Step {found.step}: {text}.")
+        return self._ask("Each step sees what those before it did. Run them in one transaction?")
+
+    def allow_more(self, preview: Preview, rows: int) -> bool:
+        what = f"{count(rows, 'row')} of it {'was' if rows == 1 else 'were'} not shown, and came by earlier steps"
+        return self._ask(f"Step {preview.step}: {what}. {_describe(preview)}?")
 
     def show_plan(self, plan: RestorePlan) -> None:
         if self.screen.format == "text":

@@ -20,15 +20,16 @@ def command(**options: Any) -> int:
     for a few rows are proposed.
     """
     from yeldro import workflow
+    from yeldro.cli.cleanups import check_seal, save_cleanup
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_line, opened, read_duplicates_request
     from yeldro.cli.screen import Screen
-    from yeldro.cli.steps import save_cleanup
     from yeldro.core.database import Mode
     from yeldro.errors import Refused
     from yeldro.report import duplicates as report
     from yeldro.report.spreadsheet import render_line
 
+    check_seal(options)
     screen = Screen(options["format"])
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         if options["same"] is None:
@@ -41,7 +42,7 @@ def command(**options: Any) -> int:
             return 0
         request = read_duplicates_request(database, options)
         if options["save"]:
-            save_cleanup("dedupe", options, request.grouping.selection)
+            save_cleanup("dedupe", options, request.grouping.selection, database)
         if screen.format == "csv":
             with workflow.duplicate_rows(database, request) as rows:
                 screen.write_line(render_line(["group", "verdict", *request.table.column_names]))

@@ -60,7 +60,8 @@ def run_options(*, guards: bool = True) -> Callable[[Command], Command]:
 def save_options() -> Callable[[Command], Command]:
     return _together(
         click.option("--save", metavar="FILE", help="Write the same as a cleanup file, for yeldro run."),
-        click.option("--replace", is_flag=True, help="--save may write over a file."),
+        click.option("--replace", is_flag=True, help="--save may write over a file; its comments stay."),
+        click.option("--seal", is_flag=True, help="Seal it: it then runs only while it finds exactly these rows."),
     )
 
 

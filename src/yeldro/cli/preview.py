@@ -12,18 +12,19 @@ from yeldro.cli.options import database_options, save_options, selection_options
 @click.command("preview")
 @selection_options()
 @save_options()
+@click.option("--show-changes", is_flag=True, help="Of a sealed file: which rows came and went since.")
 @database_options("json", "csv")
 def command(**options: Any) -> int:
     """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes nothing.
 
     With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped. In place of
-    TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as the data is now.
+    TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as the data is now; with --seal it is sealed.
     """
     from yeldro import workflow
+    from yeldro.cli.cleanups import check_seal, save_cleanup
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_delete_line, opened, read_request
     from yeldro.cli.screen import Screen
-    from yeldro.cli.steps import save_cleanup
     from yeldro.core.database import Mode
     from yeldro.core.selection import read_selection
     from yeldro.errors import Refused
@@ -32,14 +33,15 @@ def command(**options: Any) -> int:
     from yeldro.report.spreadsheet import render_line
 
     if options["table"].endswith(".toml"):
-        from yeldro.cli.deletion import preview_cleanup
+        from yeldro.cli.cleanups import preview_cleanup
 
         return preview_cleanup(options)
+    check_seal(options)
     screen = Screen(options["format"])
     with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
         request = read_request(database, options)
         if options["save"]:
-            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect))
+            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect), database)
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):
                 screen.write_line(render_line(columns))

@@ -113,6 +113,7 @@ def read_keeping(kind: str, options: dict[str, Any], address: str) -> Keeping:
         options["archive_table"] or "",
         options["leave_out"],
         facts,
+        Path(options["cleanup"]).stem if kind == "run" else "",
     )
 
 

@@ -14,8 +14,12 @@ from yeldro.errors import UsageError
 @click.command("review")
 @click.argument("script")
 @click.option("--dialect", metavar="NAME", help="The dialect of the script, such as postgres, mysql, sqlite, tsql.")
+@click.option("--save", metavar="FILE", help="Write them as a cleanup file, in the order that can work.")
+@click.option("--replace", is_flag=True, help="--save may write over a file; its comments stay.")
 @database_options("json")
-def command(script: str, dialect: str | None, db: str | None, wait: float, format: str) -> int:
+def command(
+    script: str, dialect: str | None, save: str | None, replace: bool, db: str | None, wait: float, format: str
+) -> int:
     """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of them.
 
     Ends with status 3 where there is something to mend or that could not be judged.
@@ -33,6 +37,10 @@ def command(script: str, dialect: str | None, db: str | None, wait: float, forma
     text = _read(script)
     with opened(find_database(db), Mode.READ, wait) as database:
         found = workflow.review(database, text, dialect)
+        if save:
+            from yeldro.cli.cleanups import save_reviewed
+
+            save_reviewed(found, Path(script), Path(save), replace=replace)
         if screen.format == "json":
             screen.write_document(make_review(found))
         else:

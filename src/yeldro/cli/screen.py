@@ -45,6 +45,10 @@ class Screen:
     def write_document(self, document: Document) -> None:
         self._write(write_json(document) + "\n")
 
+    def write_text(self, text: str) -> None:
+        """Write a text as it is."""
+        self._write(text)
+
     def write_line(self, line: str) -> None:
         self._waiting.append(line + "\r\n")
         if len(self._waiting) == _LINES:

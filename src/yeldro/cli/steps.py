@@ -6,15 +6,15 @@ import datetime
 import re
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.guards import Guards, read_expected
+from yeldro.core.review import Review
 from yeldro.core.schema import Family, nearest
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value, read_value
 from yeldro.errors import UsageError
-from yeldro.store.cleanup_file import write_cleanup
 
 # What a command has when an option is not given.
 _USUAL: dict[str, Any] = {
@@ -37,10 +37,13 @@ _JOINED = ("same", "ignore", "keep")
 def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, Any]:
     """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE` texts by name.
 
-    The guards of the file hold where a step has none of its own.
+    Of the guards of the file `strict` holds in every step.
     """
     options = {**_USUAL, "table": step.table}
-    for name, value in {**guards, **step.options}.items():
+    strict = [*as_list(guards.get("strict")), *as_list(step.options.get("strict"))]
+    for name, value in {**step.options, **({"strict": strict} if strict else {})}.items():
+        if name == "seal":
+            continue
         if name in _LISTS:
             options[name] = tuple(as_list(value))
         elif name in _JOINED:
@@ -59,16 +62,20 @@ def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str
     return options
 
 
-def choose_step(cleanup: Cleanup, name: str | None) -> Step:
-    """The one step of a file, or the one of this name. UsageError where it is not clear which."""
+def choose_steps(cleanup: Cleanup, chosen: Sequence[str]) -> list[Step]:
+    """All steps of a file, or those of these names, in the order of the file. UsageError for a name that is none."""
     names = [step.name for step in cleanup.steps]
-    if name is None and len(names) == 1:
-        return cleanup.steps[0]
-    if name is None:
-        raise UsageError("The file has several steps.", f"Run one at a time, with --step: {', '.join(names)}.")
-    if name not in names:
-        raise UsageError(f"There is no step {name!r} in the file.", nearest(name, names, "steps"))
-    return cleanup.steps[names.index(name)]
+    for name in chosen:
+        if name not in names:
+            raise UsageError(f"There is no step {name!r} in the file.", nearest(name, names, "steps"))
+    return [step for step in cleanup.steps if not chosen or step.name in chosen]
+
+
+def read_limits(guards: Mapping[str, Any]) -> Guards:
+    """The guards of a file, which hold for all of its steps together; but `strict` holds in each."""
+    expect = guards.get("expect")
+    wanted = None if expect is None else read_expected(str(expect))
+    return Guards(wanted, guards.get("max_rows"), guards.get("max_share"))
 
 
 def read_values(cleanup: Cleanup, given: Sequence[str], ask: Any) -> dict[str, str]:
@@ -106,11 +113,8 @@ def _as_text(value: Any) -> str:
     return value.isoformat(" ") if isinstance(value, datetime.datetime) else str(value)
 
 
-def save_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) -> None:
-    """Write what a command line asked for into the file of --save. Values of parameters become defaults."""
-    path = Path(options["save"])
-    if path.exists() and not options["replace"]:
-        raise UsageError(f"There is a file {path} already.", "Give another name, or --replace.")
+def make_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) -> Cleanup:
+    """What a command line asked for, as a cleanup of one step. Values of parameters become defaults."""
     params = [_make_param(name, value) for one in selection.conditions for name, value in one.values.items()]
     kept: dict[str, Any] = {}
     for name in _ORDER:
@@ -121,19 +125,39 @@ def save_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) ->
     table = options["table"]
     name = f"{'surplus ' if verb == 'dedupe' else ''}{table}"
     database = {"database": options["db"]} if options.get("db") and "://" not in options["db"] else {}
-    cleanup = Cleanup(
+    return Cleanup(
         title=f"{'Duplicates of' if verb == 'dedupe' else 'Rows of'} {table}",
         params=tuple({one.name: one for one in params}.values()),
         steps=(Step(name, verb, table, kept),),
         **database,
     )
-    try:
-        about = (
-            f"Written by yeldro on {datetime.datetime.now(datetime.UTC):%Y-%m-%d}. Run it with: yeldro run {path.name}"
-        )
-        path.write_text(write_cleanup(cleanup, about), encoding="utf-8")
-    except OSError as error:
-        raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
+
+
+def make_reviewed(review: Review, source: str) -> tuple[Cleanup, Mapping[str, Sequence[str]], list[str]]:
+    """The statements of a script as a cleanup, with comments on its steps, and on what is no step of it."""
+    steps: list[Step] = []
+    notes: dict[str, Sequence[str]] = {}
+    left = []
+    for verdict in review.in_order:
+        line = verdict.written.line
+        if not verdict.reach:
+            if verdict.unjudged:
+                words = " ".join(verdict.written.text.split())
+                left.append(f"Not turned, line {line} ({verdict.unjudged}): {words}")
+            continue
+        for removal in verdict.removals:
+            conditions = [one.text for one in removal.selection.conditions]
+            table = removal.selection.table.label
+            where = {"where": conditions[0] if len(conditions) == 1 else conditions} if conditions else {}
+            name = f"line {line}" if len(verdict.removals) == 1 else f"line {line}, {table}"
+            steps.append(Step(name, "delete", table, where or {"all_rows": True}))
+            was = ["It was a TRUNCATE; this is a DELETE of all rows."] if removal.truncates else []
+            notes[name] = [
+                *was,
+                *(f"In the script: {fault}" for fault in verdict.faults),
+                *(one.message for one in verdict.doubts),
+            ]
+    return Cleanup(title=f"The deletions of {source}", steps=tuple(steps)), notes, left
 
 
 def _make_param(name: str, value: Value) -> Param:

@@ -31,7 +31,7 @@ class Portion:
     NULL, or to their defaults where `to_default`; where rows were moved or filled there is none, and what each column
     was left with is archived too. `waits` are those of them that were NULL in the middle of the run. `alike` is how
     many rows of the table looked like an archived one before the run, where there is no key; `orphans` counts, by
-    reference, rows that pointed at no row even then.
+    reference, rows that pointed at no row even then. `step` is the step of the run that touched them, from 1.
     """
 
     number: int
@@ -46,6 +46,7 @@ class Portion:
     orphans: Mapping[str, int] | None = None
     action: str = "delete"
     waits: tuple[str, ...] = ()
+    step: int = 1
 
     @property
     def keeps_left(self) -> bool:
@@ -108,10 +109,12 @@ class Source(Protocol):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Piece:
-    """A portion that is yet to be copied, with the key set that names its rows."""
+    """A portion that is yet to be copied, with the key set that names its rows. Other pieces of its table say what the
+    columns `unfilled` were left with."""
 
     portion: Portion
     keys: KeySet
+    unfilled: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -13,6 +13,7 @@ from typing import Any
 
 from yeldro.core.guards import read_expected
 from yeldro.core.schema import nearest
+from yeldro.core.seal import Seal
 from yeldro.errors import UsageError
 
 Path = tuple[str | int, ...]
@@ -57,8 +58,9 @@ _TOP = {
     "steps": _STEPS,
 }
 _PARAM = {"type": _TEXT, "default": _VALUE, "ask": _TEXT, "allowed": _VALUES}
+_SEAL = {"matched": _COUNT, "rows": _COUNT, "fingerprint": _TEXT}
 _GUARDS = {"expect": _EXPECT, "max_rows": _COUNT, "max_share": _NUMBER, "strict": _LIST}
-_COMMON = {"name": _TEXT, "where": _LIST, "dependents": _RULE} | _GUARDS
+_COMMON = {"name": _TEXT, "where": _LIST, "dependents": _RULE, "seal": _TABLE} | _GUARDS
 _DELETE = _COMMON | {
     "delete": _TEXT,
     "key": _LIST,
@@ -107,6 +109,11 @@ class Step:
     verb: str
     table: str
     options: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def seal(self) -> Seal | None:
+        found = self.options.get("seal")
+        return Seal(**found) if found else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,6 +223,12 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
             for name, rule in dependents.items()
             if not isinstance(rule, str)
         ]
+    if isinstance(seal := entry.get("seal", {}), Mapping):
+        faults += _find_faults(seal, _SEAL, (*path, "seal"))
+        missing = [name for name in _SEAL if "seal" in entry and name not in seal]
+        faults += [
+            Fault((*path, "seal"), f"a seal needs {name}; yeldro preview FILE --seal writes it") for name in missing
+        ]
     if len(faults) > before:
         return None
     options = {name: value for name, value in entry.items() if name not in ("name", verb)}
@@ -269,10 +282,13 @@ def make_schema() -> dict[str, Any]:
         properties: dict[str, Any] = {name: dict(_KINDS[kind]) for name, kind in known.items()}
         return {"type": "object", "additionalProperties": False, "properties": properties, "required": [*required]}
 
+    seal = keys(_SEAL, list(_SEAL))
     param = keys(_PARAM)
     param["properties"]["type"] = {"enum": list(TYPES)}
     params = {"type": "object", "additionalProperties": param}
     steps = [keys(_DELETE, ["name", "delete"]), keys(_DEDUPE, ["name", "dedupe", "same"])]
+    for step in steps:
+        step["properties"]["seal"] = seal
     top = keys(_TOP, ["steps"])
     top["properties"] |= {
         "params": params,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from yeldro.core.archive import Piece, Portion
 from yeldro.core.database import Database, KeySet
@@ -14,12 +15,17 @@ from yeldro.errors import UsageError
 LeftOut = Mapping[Table, frozenset[str]]
 
 
-def read_left_out(texts: Sequence[str], schema: Schema, root: Table) -> LeftOut:
-    """Read `--leave-out COLS`: columns of the table itself, or TABLE.COLUMN. UsageError for what cannot be left out."""
+def read_left_out(texts: Sequence[str], schema: Schema, root: Table | None) -> LeftOut:
+    """Read `--leave-out COLS`: columns of the table itself, if there is only one, or TABLE.COLUMN.
+
+    UsageError for what cannot be left out.
+    """
     found: dict[Table, set[str]] = {}
     for text in (part.strip() for whole in texts for part in whole.split(",") if part.strip()):
         place, dot, name = text.rpartition(".")
-        table = schema.find_table(place) if dot else root
+        if not (dot or root):
+            raise UsageError(f"--leave-out {text}: the steps are of several tables.", "Write TABLE.COLUMN.")
+        table = root if root and not dot else schema.find_table(place)
         column = table.find_column(name).name
         keys = {part for key in table.lasting_keys for part in key}
         linking = {name for reference in schema.outgoing(table) for name in reference.columns}
@@ -49,21 +55,22 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
             yield f"{table.label} has no key, and {references} changes touch it: nobody could tell which was whose."
 
 
-def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Piece]:
+def find_pieces(database: Database, reach: Reach, left_out: LeftOut, step: int = 1, earlier: int = 0) -> list[Piece]:
     """A piece for each table that loses rows, one for each reference that is taken away, and one for each table whose
-    rows get new values."""
+    rows get new values. They are those of a `step`; there are `earlier` ones."""
     pieces: list[Piece] = []
     for keys, rows in reach.deleted:
         if rows:
             columns, key = _kept(keys.table, left_out), _find_key(database, keys)
             portion = Portion(
-                len(pieces) + 1,
+                earlier + len(pieces) + 1,
                 keys.table,
                 columns,
                 rows,
                 key,
                 alike=None if key else database.count_alike(keys, columns),
                 orphans=_count_orphans(database, reach, keys),
+                step=step,
             )
             pieces.append(Piece(portion, keys))
     for detachment in reach.detached:
@@ -71,7 +78,7 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Pie
         columns = _kept(table, left_out)
         key = _find_key(database, detachment.keys, treatment.columns)
         portion = Portion(
-            len(pieces) + 1,
+            earlier + len(pieces) + 1,
             table,
             columns,
             detachment.rows,
@@ -81,12 +88,13 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Pie
             treatment.to_default,
             None if key else database.count_alike(detachment.keys, columns),
             action="detach",
+            step=step,
         )
         pieces.append(Piece(portion, detachment.keys))
     for change in reach.changes:
         columns, key = _kept(change.table, left_out), _find_key(database, change.keys, change.columns)
         alike = None if key else database.count_alike(change.keys, columns)
-        number = len(pieces) + 1
+        number = earlier + len(pieces) + 1
         portion = Portion(
             number,
             change.table,
@@ -97,9 +105,21 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut) -> list[Pie
             alike=alike,
             action=change.action,
             waits=change.waits,
+            step=step,
         )
         pieces.append(Piece(portion, change.keys))
-    return pieces
+    return [replace(piece, unfilled=_find_unfilled(pieces, piece)) for piece in pieces]
+
+
+def find_left(pieces: Sequence[Piece], table: Table) -> tuple[str, ...]:
+    """The columns of which a copy of rows of a table says what they were left with."""
+    kept = [one.portion for one in pieces if one.portion.table is table and one.portion.keeps_left]
+    return tuple(dict.fromkeys(column for one in kept for column in one.changed))
+
+
+def _find_unfilled(pieces: Sequence[Piece], piece: Piece) -> tuple[str, ...]:
+    own = piece.portion.changed if piece.portion.keeps_left else ()
+    return tuple(name for name in find_left(pieces, piece.portion.table) if name not in own)
 
 
 def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from enum import StrEnum
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, Protocol, TypeVar
 
 from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
@@ -12,119 +10,19 @@ from yeldro.core.condition import Condition
 from yeldro.core.keys import KeySet as KeySet
 from yeldro.core.keys import Mark as Mark
 from yeldro.core.ranking import Grouping, Ranking, Rule
-from yeldro.core.schema import Column, OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.schema import Column, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
+from yeldro.core.traits import Abilities as Abilities
+from yeldro.core.traits import Changes as Changes
+from yeldro.core.traits import ColumnProfile as ColumnProfile
+from yeldro.core.traits import Effect as Effect
+from yeldro.core.traits import Mode as Mode
+from yeldro.core.traits import Quirk as Quirk
+from yeldro.core.traits import TableChanges as TableChanges
 from yeldro.core.values import Value
 
 Row = tuple[Any, ...]
 T = TypeVar("T")
-
-
-@dataclass(frozen=True, slots=True)
-class Effect:
-    """What a statement may do to another table by itself: `verb` is insert, update or delete."""
-
-    table: Table
-    verb: str
-    trigger: str
-
-
-@dataclass(frozen=True, slots=True)
-class ColumnProfile:
-    """What one column holds: NULLs, different values (without NULL), and the extremes, None where unknown."""
-
-    nulls: int
-    distinct: int
-    smallest: Any
-    largest: Any
-
-
-class Quirk(StrEnum):
-    """How an engine reads a condition otherwise than the standard does."""
-
-    TEXTS_AS_NUMBERS = "a text that meets a number is turned into one"
-    UNTYPED = "values are compared by what they are, numbers before texts; days are texts"
-    QUOTED_TEXTS = "a word in double quotes may be a text"
-    PIPES_ARE_OR = "|| means OR"
-    BLIND_LIKE = "LIKE ignores case"
-
-
-@dataclass(frozen=True, slots=True)
-class Abilities:
-    """What an engine can do, asked for by need and not by name.
-
-    `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
-    that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
-    of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none. `own_row`:
-    whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level. `truncates`
-    says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table
-    ends a transaction. `indexes_expressions`: an index may be on them; `shared_index_names`: two tables cannot have
-    indexes of one name. `keeps_references`: no account but an administrator can switch the checks off.
-    """
-
-    tree_rules: frozenset[OnDelete]
-    circle_rules: frozenset[OnDelete]
-    circle_hint: str = ""
-    own_row: bool = True
-    truncates: str = ""
-    rolls_back_truncate: bool = True
-    ddl_commits: bool = False
-    indexes_expressions: bool = True
-    shared_index_names: bool = True
-    keeps_references: bool = False
-    quirks: frozenset[Quirk] = frozenset()
-
-
-@dataclass(frozen=True, slots=True)
-class TableChanges:
-    """Rows of one table that the database counted as inserted, updated and deleted."""
-
-    inserted: int = 0
-    updated: int = 0
-    deleted: int = 0
-
-    @property
-    def total(self) -> int:
-        return self.inserted + self.updated + self.deleted
-
-    def less(self, other: TableChanges) -> TableChanges:
-        return TableChanges(self.inserted - other.inserted, self.updated - other.updated, self.deleted - other.deleted)
-
-
-@dataclass(frozen=True, slots=True)
-class Changes:
-    """What the database itself counted on this connection so far: in total and, where it tells, by table."""
-
-    total: int
-    tables: Mapping[TableName, TableChanges] | None = None
-
-    def since(self, start: Changes) -> Changes:
-        """What came after `start`."""
-        if self.tables is None:
-            return Changes(self.total - start.total)
-        old = start.tables or {}
-        return Changes(
-            self.total - start.total,
-            {
-                name: one.less(old.get(name, TableChanges()))
-                for name, one in self.tables.items()
-                if one != old.get(name)
-            },
-        )
-
-    def of(self, table: Table) -> TableChanges:
-        """What was counted for a table and its partitions; nothing where the database does not count by table."""
-        found = [one for name, one in (self.tables or {}).items() if name == table.name or name in table.parts]
-        return TableChanges(
-            sum(one.inserted for one in found), sum(one.updated for one in found), sum(one.deleted for one in found)
-        )
-
-
-class Mode(StrEnum):
-    """How a transaction is opened. READ changes nothing and is kept from it by the database."""
-
-    READ = "read"
-    WRITE = "write"
 
 
 class Database(Protocol):
@@ -148,10 +46,18 @@ class Database(Protocol):
         """Tell every statement from now on to `journal`, until None is given."""
         ...
 
+    def transcribe(self, scribe: Callable[[str, int | None], None] | None) -> None:
+        """Tell every statement with its values, and how many rows it touched, to `scribe`, until None is given."""
+        ...
+
+    def write_settings(self) -> list[str]:
+        """Statements that give another connection the settings of this one that a script depends on."""
+        ...
+
     def exclude(self, name: str) -> bool:
         """Keep others from excluding the same name until this connection is closed. Returns whether nobody does.
 
-        An engine that lets only one write at a time has nothing to exclude.
+        Where only one can write at a time it is enough that nobody does now.
         """
         ...
 
@@ -160,8 +66,8 @@ class Database(Protocol):
         ...
 
     # Transactions
-    def begin(self, mode: Mode, alone: Table | None = None) -> None:
-        """Open a transaction; with `alone` nobody else may use that table until its end."""
+    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
+        """Open a transaction; nobody else may use the tables `alone` until its end."""
         ...
 
     def commit(self) -> None:
@@ -233,6 +139,19 @@ class Database(Protocol):
 
     def find_spellings(self, keys: KeySet, column: str, limit: int) -> list[str]:
         """The values of a column among the matched rows that differ byte by byte."""
+        ...
+
+    def find_images(self, keys: KeySet, columns: Sequence[str]) -> Iterator[Row]:
+        """For every row of a key set a text that is the same for two rows where the bytes of these columns are, and
+        the columns themselves. Streamed, in no order."""
+        ...
+
+    def sum_keys(self, keys: KeySet) -> int:
+        """A sum over the first column of a stored key set, whole numbers: other keys hardly ever have the same."""
+        ...
+
+    def count_ends(self, keys: KeySet) -> int:
+        """How many rows of a stored key set have the lowest or the highest value in its first column."""
         ...
 
     # Key sets
@@ -469,6 +388,14 @@ class Database(Protocol):
         `changed` were left with."""
         ...
 
+    def write_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> str:
+        """The statement for that."""
+        ...
+
+    def write_copy(self, name: TableName, piece: Piece) -> str:
+        """The statement that copies rows into such a table."""
+        ...
+
     def drop_copy_table(self, name: TableName) -> None: ...
 
     def copy_into(self, name: TableName, piece: Piece) -> int:
@@ -543,6 +470,10 @@ class Database(Protocol):
 
     def add_unique(self, grouping: Grouping, name: str) -> None:
         """Add a unique index on what makes rows the same."""
+        ...
+
+    def write_unique(self, grouping: Grouping, name: str) -> str:
+        """The statement for that."""
         ...
 
     def drop_indexes(self) -> None:

@@ -27,9 +27,18 @@ class Outcome(Enum):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class StepAccount:
+    """What one step found and did. Without a tally it did nothing, because nothing matched."""
+
+    preview: Preview
+    tally: Tally | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class RunResult:
     """How a run ended. `status` is the exit status that goes with it, `hint` what to do about `reason`, `run` the
-    name of its record, "" where there is none, `notes` what a restoration left alone."""
+    name of its record, "" where there is none, `notes` what a restoration left alone, `steps` what each step did where
+    there are several; the tally is that of all of them."""
 
     outcome: Outcome
     preview: Preview | None = None
@@ -39,3 +48,4 @@ class RunResult:
     status: int = 0
     run: str = ""
     notes: tuple[str, ...] = ()
+    steps: tuple[StepAccount, ...] = ()

@@ -23,7 +23,9 @@ from yeldro.core.duplicates import Duplicates
 from yeldro.core.guards import Guards
 from yeldro.core.hints import Part, find_hints, find_parts
 from yeldro.core.reach import Action, Reach, Rules, root_keys
+from yeldro.core.reach import Part as Loss
 from yeldro.core.schema import Reference
+from yeldro.core.seal import Difference, Seal
 from yeldro.core.selection import Asked, Selection
 
 # From here on building an index takes less time than the scans that it saves.
@@ -59,7 +61,8 @@ class Preview:
     """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change.
 
     `missing` keys were asked for and are not in the table; `missing_keys` are the first of them. `duplicates` are those
-    whose surplus rows would go.
+    whose surplus rows would go. `step` is the name of a step, "" where there is none. `seal` is the seal of
+    what a sealed step holds now, `difference` how that differs from what was sealed.
     """
 
     database: str
@@ -74,6 +77,9 @@ class Preview:
     hints: tuple[str, ...] = ()
     scanned: tuple[Scan, ...] = ()
     duplicates: Duplicates | None = None
+    step: str = ""
+    seal: Seal | None = None
+    difference: Difference | None = None
 
     @property
     def selection(self) -> Selection:
@@ -185,17 +191,30 @@ def _refusals(
     for stop in reach.stops:
         lift = f"; {stop.lift} would allow it" if stop.lift else ""
         yield f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}){lift}."
-    if guards.max_rows is not None and reach.rows > guards.max_rows:
-        yield f"The reach holds {reach.rows:,} rows, more than --max-rows {guards.max_rows:,}."
-    if guards.max_share is not None:
-        for part in reach.parts:
-            if part.action is Action.DELETE and part.rows:
-                share = 100 * part.rows / database.count_rows(part.table)
-                if share > guards.max_share:
-                    yield (
-                        f"{part.rows:,} rows are {share:.1f} % of {part.table.label}, "
-                        f"more than --max-share {guards.max_share:g}."
-                    )
+    yield from find_excess(database, guards, reach)
     for caution in cautions:
         if caution.name in guards.strict:
             yield f"{caution.message} (--strict {caution.name})"
+
+
+def find_excess(database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()) -> list[str]:
+    """What is more than the guards allow, `earlier` reaches of the same run included, whose rows have gone already."""
+    found = []
+    rows = reach.rows + sum(one.rows for one in earlier)
+    if guards.max_rows is not None and rows > guards.max_rows:
+        what = "The reaches of all steps so far hold" if earlier else "The reach holds"
+        found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
+    for part in reach.parts if guards.max_share is not None else ():
+        if part.action is Action.DELETE and part.rows:
+            gone = sum(one.rows for other in earlier for one in other.parts if _is_same_loss(one, part))
+            share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
+            if guards.max_share is not None and share > guards.max_share:
+                found.append(
+                    f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
+                    f"more than --max-share {guards.max_share:g}."
+                )
+    return found
+
+
+def _is_same_loss(one: Loss, part: Loss) -> bool:
+    return one.table is part.table and one.action is Action.DELETE

@@ -6,8 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yeldro.core.database import Abilities, Database, KeySet, Row
-from yeldro.core.graph import find_components, find_cycle
+from yeldro.core.database import Database, KeySet, Row
+from yeldro.core.graph import find_components
+from yeldro.core.order import find_order as find_order
+from yeldro.core.order import reachable as reachable
 from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.core.selection import Selection
 from yeldro.errors import Refused, UsageError
@@ -465,70 +467,3 @@ class Search:
 def _lift(reference: Reference) -> str:
     choices = ["delete", "detach"] if reference.nullable_columns else ["delete"]
     return " or ".join(f"--dependents {reference.child.label}={choice}" for choice in choices)
-
-
-def reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list[TableName]:
-    found = {root: None}
-    waiting = [root]
-    while waiting:
-        start = waiting.pop()
-        for parent, child in edges:
-            if parent == start and child not in found:
-                found[child] = None
-                waiting.append(child)
-    return list(found)
-
-
-@dataclass(frozen=True, slots=True)
-class DeletionOrder:
-    """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end; `knots` forbid it."""
-
-    tables: list[TableName]
-    links: list[Reference]
-    late: list[Reference]
-    knots: list[Reference]
-
-
-def find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities) -> DeletionOrder:
-    """The order in which tables can lose their rows.
-
-    A circle of tables is opened at a nullable reference, or else at the one whose own rule does least.
-    """
-    names = list(sets)
-    references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
-    selves = [reference for reference in references if reference.is_self]
-    links = [
-        reference
-        for reference in selves
-        if reference.on_delete not in abilities.tree_rules and (reference.nullable_columns or abilities.own_row)
-    ]
-    left = [reference for reference in references if not reference.is_self]
-    opened: list[Reference] = []
-    while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in left]):
-        opened.append(min((left[place] for place in cycle), key=_reluctance))
-        left.remove(opened[-1])
-    links += [reference for reference in opened if reference.nullable_columns]
-    late = [r for r in selves if abilities.circle_rules and not abilities.own_row and not r.nullable_columns]
-    stuck = [reference for reference in opened if not reference.nullable_columns]
-    rest = [reference for reference in references if reference not in links]
-    knots = [reference for reference in stuck if _is_knotted(reference, names, rest, abilities.circle_rules)]
-    order = [name for part in find_components(names, _edges(left)) for name in part]
-    return DeletionOrder(order, links, late + stuck, knots)
-
-
-def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:
-    return [(reference.child.name, reference.parent.name) for reference in references]
-
-
-def _is_knotted(
-    reference: Reference, names: list[TableName], references: Sequence[Reference], allowed: frozenset[OnDelete]
-) -> bool:
-    """Whether the circle that a reference belongs to holds a rule that the engine cannot bear there."""
-    circle = next(set(part) for part in find_components(names, _edges(references)) if reference.child.name in part)
-    return any(r.on_delete not in allowed and {r.child.name, r.parent.name} <= circle for r in references)
-
-
-def _reluctance(reference: Reference) -> int:
-    """How unwelcome it is to open a circle here: least where the reference can be NULL."""
-    ranks = (OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE, OnDelete.SET_NULL, OnDelete.SET_DEFAULT)
-    return -1 if reference.nullable_columns else ranks.index(reference.on_delete)

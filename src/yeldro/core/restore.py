@@ -4,22 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import groupby
 
-from yeldro.core.archive import Stage, Standing
+from yeldro.core.archive import Portion, Stage, Standing
 from yeldro.core.database import Database, Effect, KeySet
 from yeldro.core.graph import find_components
 from yeldro.core.run import find_causes, find_strangers
 from yeldro.core.schema import Reference, Table
-from yeldro.core.tally import Line, Tally
+from yeldro.core.tally import Line, Tally, add_tallies
+from yeldro.errors import Refused
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class RestorePart:
-    """One stage, how it stands, and how many of its rows point at no row, by reference."""
+    """One stage, how it stands, and how many of its rows point at no row, by reference.
+
+    How one stands that `waits` is only known when later steps of the run are undone, which touched rows of its table.
+    """
 
     stage: Stage
     standing: Standing
     parentless: Mapping[Reference, int] = field(default_factory=dict)
+    waits: bool = False
 
     @property
     def table(self) -> Table:
@@ -32,13 +38,16 @@ class RestorePart:
 
     @property
     def to_do(self) -> int:
-        """How many rows get their old selves back."""
+        """How many rows get their old selves back; at most, where it waits."""
+        if self.waits and self.is_change:
+            return self.standing.rows - self.standing.same
         return self.standing.back if self.is_change else self.standing.absent
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class RestorePlan:
-    """What a restoration would do. `parts` stand parents first, detachments last; `refusals` forbid it."""
+    """What a restoration would do. `parts` stand in the order in which it goes: the last step of the run first, and
+    within a step parents first, detachments last. `refusals` forbid it."""
 
     database: str
     run: str
@@ -58,6 +67,13 @@ class RestorePlan:
         return [(part.stage.portion.number, part.standing) for part in self.parts]
 
 
+def find_entangled(portions: Sequence[Portion]) -> str:
+    """A table of which several steps of a run may have touched the same rows, "" where there is none."""
+    blurred = [one for one in portions if one.action != "delete" or not one.table.lasting_keys]
+    both = (one for one in blurred for other in portions if other.table is one.table and other.step != one.step)
+    return next((one.table.label for one in both), "")
+
+
 def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> int:
     """Let the stages hold only the listed rows of `root`, and what hung on them when they went.
 
@@ -65,18 +81,19 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
     """
     chosen = 0
     kept = {stage.portion.number: database.make_staged_set(stage) for stage in stages}
-    back = {stage.table: kept[stage.portion.number] for stage in stages if stage.portion.action == "delete"}
+    back: dict[Table, list[KeySet]] = {}
     for stage in stages:
-        if stage.table is root and stage.portion.action == "delete":
-            chosen = database.pull_staged(stage, back[root], None, listed)
+        if stage.portion.action == "delete":
+            back.setdefault(stage.table, []).append(kept[stage.portion.number])
+            if stage.table is root:
+                chosen += database.pull_staged(stage, kept[stage.portion.number], None, listed)
     added = 1
     while added:
         added = 0
         for stage in stages:
             for reference in _find_links(database, stage):
-                if reference.parent in back and not reference.broken:
-                    into = kept[stage.portion.number]
-                    added += database.pull_staged(stage, into, reference, back[reference.parent])
+                for parents in () if reference.broken else back.get(reference.parent, ()):
+                    added += database.pull_staged(stage, kept[stage.portion.number], reference, parents)
     for stage in stages:
         database.keep_staged(stage, kept[stage.portion.number])
     return chosen
@@ -84,17 +101,9 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
 
 def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool) -> RestorePlan:
     """Look at staged rows, in an open transaction."""
-    back = [stage for stage in stages if stage.portion.action == "delete"]
-    ordered = [
-        *(stage for group in _in_order(database, back) for stage in group),
-        *(s for s in stages if s not in back),
-    ]
-    parts = []
-    for stage in ordered:
-        standing = database.stand(stage)
-        wanted = standing.absent if stage in back else standing.back
-        parentless = dict(_find_parentless(database, stage, back)) if wanted else {}
-        parts.append(RestorePart(stage, standing, parentless))
+    parts: list[RestorePart] = []
+    for step in sorted({stage.portion.step for stage in stages}, reverse=True):
+        parts += _look_at_step(database, [stage for stage in stages if stage.portion.step == step], tuple(parts))
     return RestorePlan(
         database.name,
         run,
@@ -102,6 +111,22 @@ def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, 
         tuple(note for part in parts for note in _notes(part, keep_differing)),
         tuple(refusal for part in parts for refusal in _refusals(part, keep_differing)),
     )
+
+
+def _look_at_step(
+    database: Database, stages: Sequence[Stage], later: Sequence[RestorePart] = ()
+) -> Iterator[RestorePart]:
+    """The parts of one step of the run. Those of `later` steps will be undone before them."""
+    back = [stage for stage in stages if stage.portion.action == "delete"]
+    changes = [stage for stage in stages if stage not in back]
+    parents = [*back, *(part.stage for part in later if not part.is_change)]
+    for stage in [*(stage for group in _in_order(database, back) for stage in group), *changes]:
+        standing = database.stand(stage)
+        if (stage in changes or not stage.key) and any(part.table is stage.table for part in later):
+            yield RestorePart(stage, standing, waits=True)
+            continue
+        wanted = standing.absent if stage in back else standing.back
+        yield RestorePart(stage, standing, dict(_find_parentless(database, stage, parents)) if wanted else {})
 
 
 def _find_links(database: Database, stage: Stage) -> Sequence[Reference]:
@@ -134,6 +159,9 @@ def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) 
 
 def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     portion, standing, label = part.stage.portion, part.standing, part.table.label
+    if part.waits:
+        yield f"How many of {standing.rows:,} rows of {label} come back is known when later steps are undone."
+        return
     if part.is_change and standing.differing:
         yield f"{standing.differing:,} rows of {label} are not as the run left them; they are left alone."
     if part.is_change and standing.absent:
@@ -147,6 +175,8 @@ def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
 
 def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     portion, standing, label = part.stage.portion, part.standing, part.table.label
+    if part.waits:
+        return
     if part.is_change:
         differing = 0 if part.stage.key else standing.rows - standing.same - standing.back
     else:
@@ -169,13 +199,27 @@ def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
                 yield f"{label}.{name} was left out of the archive, and it needs a value."
 
 
-def run_restore(database: Database, plan: RestorePlan) -> Tally:
+def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool = False) -> Tally:
     """Put the rows back, then prove it. The caller commits only a balanced tally.
 
-    A kept row gives back what was filled in before the rows come back that it was taken from.
+    Several steps are undone one after the other, the last one first. Refused where that is known to be impossible only
+    in the middle of it.
     """
-    back = {part.stage: part for part in plan.parts if not part.is_change and part.to_do}
-    again = [part for part in plan.parts if part.is_change and (part.to_do or part.stage.portion.waits)]
+    tallies = []
+    for _, group in groupby(plan.parts, lambda part: part.stage.portion.step):
+        parts = list(group)
+        if any(part.waits for part in parts):
+            parts = list(_look_at_step(database, [part.stage for part in parts]))
+            for refusal in (refusal for part in parts for refusal in _refusals(part, keep_differing)):
+                raise Refused(refusal)
+        tallies.append(_undo_step(database, parts))
+    return add_tallies(tallies)
+
+
+def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
+    """A kept row gives back what was filled in before the rows come back that it was taken from."""
+    back = {part.stage: part for part in parts if not part.is_change and part.to_do}
+    again = [part for part in parts if part.is_change and (part.to_do or part.stage.portion.waits)]
     for stage, part in back.items():
         if part.standing.there:
             database.keep_absent(stage)

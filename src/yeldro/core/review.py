@@ -27,6 +27,7 @@ class Verdict:
     faults: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     after: list[Verdict] = field(default_factory=list)
+    removals: list[Removal] = field(default_factory=list)
 
     @property
     def has_findings(self) -> bool:
@@ -44,6 +45,12 @@ class Review:
     def has_findings(self) -> bool:
         return any(verdict.has_findings for verdict in self.verdicts)
 
+    @property
+    def in_order(self) -> list[Verdict]:
+        """All verdicts, those that were judged in the order in which they can work."""
+        places = {written: place for place, written in enumerate(self.proposed)}
+        return sorted(self.verdicts, key=lambda one: places.get(one.written, -1))
+
 
 def read_removals(database: Database, script: Sequence[Written], dialect: str) -> list[tuple[Verdict, list[Removal]]]:
     """Every statement with what it removes. What cannot be judged says so in its verdict."""
@@ -54,6 +61,7 @@ def read_removals(database: Database, script: Sequence[Written], dialect: str) -
             removals = [] if written.fault else find_removals(written, database.schema, dialect)
         except YeldroError as error:
             verdict.unjudged = error.message
+        verdict.removals = removals
         found.append((verdict, removals))
     return found
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, fields, replace
 
 from yeldro.core.schema import Table
 
@@ -93,3 +94,21 @@ class Tally:
         if fault and self.causes:
             fault += f"; the likely cause is {' or '.join(self.causes)}"
         return fault
+
+
+def add_tallies(tallies: Sequence[Tally]) -> Tally:
+    """The account of several steps of one run, one after the other: a line a table, from before the first of them to
+    after the last."""
+    lines: dict[Table, Line] = {}
+    for line in (line for tally in tallies for line in tally.lines):
+        known = lines.get(line.table)
+        counted = [one.name for one in fields(Line) if one.name not in ("table", "before", "after")]
+        sums = {name: getattr(known, name) + getattr(line, name) for name in counted} if known else {}
+        lines[line.table] = replace(known, after=line.after, **sums) if known else line
+    return Tally(
+        tuple(lines.values()),
+        sum(one.changed for one in tallies),
+        sum(one.explained for one in tallies),
+        tuple(dict.fromkeys(name for one in tallies for name in one.odd)),
+        tuple(dict.fromkeys(cause for one in tallies for cause in one.causes)),
+    )

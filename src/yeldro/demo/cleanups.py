@@ -88,6 +88,34 @@ where   = "measured_at < :before"
 orphans = true
 sample  = 3
 """,
+    "spring-cleaning.toml": """\
+# Both in one transaction: the second step no longer sees what the first one deleted.
+title    = "Readings that should not be there"
+database = "gauges"
+
+[params.before]
+type    = "timestamp"
+default = 2100-01-01T00:00:00
+ask     = "Readings measured before which moment?"
+
+[guards]
+max_share = 5.0
+
+[[steps]]
+name    = "orphaned readings"
+delete  = "readings"
+where   = "measured_at < :before"
+orphans = true
+sample  = 3
+
+[[steps]]
+name   = "readings uploaded twice"
+dedupe = "readings"
+where  = "measured_at < :before"
+same   = ["sensor_id", "measured_at"]
+keep   = "newest upload"
+groups = 1
+""",
     "logger-lines.toml": """\
 # Raw lines of the data logger that were loaded twice. They have no key: rows that are alike are the same.
 title    = "Logger lines loaded twice"

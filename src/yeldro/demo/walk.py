@@ -76,21 +76,31 @@ STEPS = (
         "What worked can be kept in a file. This one is for the stations: what does it do?",
         "yeldro run closed-stations.toml --explain",
     ),
-    ("What would it do now?", "yeldro preview closed-stations.toml"),
     (
-        "Only what was closed before 2013: another value.",
-        "yeldro run closed-stations.toml -p closed_before=2013-01-01 --yes",
+        "What would it do now? Seal it: from now on it runs only while it finds exactly these rows.",
+        "yeldro preview closed-stations.toml --seal",
     ),
     (
-        "The same again: nothing is left, and the file expects at least one.",
-        "yeldro run closed-stations.toml -p closed_before=2013-01-01 --yes",
+        "Only what was closed before 2013: another value finds other rows, and the seal stops it.",
+        "yeldro run closed-stations.toml -p closed_before=2013-01-01 --yes --show-changes",
     ),
+    (
+        "That is what we want: seal it anew, for this value.",
+        "yeldro preview closed-stations.toml -p closed_before=2013-01-01 --seal",
+    ),
+    ("Now it runs.", "yeldro run closed-stations.toml -p closed_before=2013-01-01 --yes"),
     ("A run of a file is taken back like any other.", "yeldro restore last --yes"),
     (
         "A command line is saved with its value as a parameter.",
         "yeldro preview alerts --where 'station_id = :station' -p station=7 --sample 0 --save alerts.toml",
     ),
     ("Run it for another station, as a rehearsal.", "yeldro run alerts.toml -p station=9 --rehearse"),
+    (
+        "Or hand it over for review: the same as one SQL script, which checks itself.",
+        "yeldro script alerts.toml -p station=9 --no-archive",
+    ),
+    ("Several steps in one transaction, with a tally for each and for all.", "yeldro run spring-cleaning.toml --yes"),
+    ("The same again finds nothing.", "yeldro run spring-cleaning.toml --yes"),
 )
 
 

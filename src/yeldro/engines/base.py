@@ -27,6 +27,7 @@ from yeldro.engines.statements import Words, find_defaults
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, YeldroError
 
 _BATCH = 10_000
+_PRIME = 1_000_003
 
 
 class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
@@ -36,6 +37,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     abilities: Abilities
     schema: Schema
     encoding = "UTF-8"
+    _releasing = ""
+    """The statement that lets others exclude the same again, once something is excluded."""
+
     _counts_key_rows = False
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 
@@ -52,20 +56,31 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def record(self, journal: Callable[[str], None] | None) -> None:
         self._gate.journal = journal
 
+    def transcribe(self, scribe: Callable[[str, int | None], None] | None) -> None:
+        self._gate.scribe = scribe
+
+    @abstractmethod
+    def write_settings(self) -> list[str]: ...
+
     def close(self) -> None:
         """A connection that was cut has nothing left to close."""
+        releasing, self._releasing = self._releasing, ""
+        if releasing:
+            # A server notices only after a while that a connection was closed.
+            with suppress(YeldroError, sa.exc.DBAPIError, self._gate.driver_errors):
+                self._gate.run_text(releasing)
         with suppress(sa.exc.DBAPIError, self._gate.driver_errors):
             self._gate.connection.close()
 
-    def exclude(self, name: str) -> bool:
-        return True
+    @abstractmethod
+    def exclude(self, name: str) -> bool: ...
 
     def allow_broken_cycles(self) -> None:
         """An engine that can delete every circle with its checks on has nothing to change."""
 
     # Transactions
 
-    def begin(self, mode: Mode, alone: Table | None = None) -> None:
+    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
         self._begin(mode, alone)
         self._mode = mode
         self._gate.in_transaction = True
@@ -86,7 +101,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self._rollback()
 
     @abstractmethod
-    def _begin(self, mode: Mode, alone: Table | None) -> None: ...
+    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None: ...
 
     @abstractmethod
     def _commit(self) -> None: ...
@@ -166,6 +181,16 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def find_spellings(self, keys: KeySet, column: str, limit: int) -> list[str]:
         rows = self._gate.run(self._statements.find_spellings(keys, column, limit))
         return [str(row[0]) for row in rows if row[0] is not None]
+
+    def sum_keys(self, keys: KeySet) -> int:
+        (cell,) = self._statements.key_columns(keys, keys.table.identity[:1])
+        return self._gate.number(sa.select(sa.func.sum(cell % sa.literal_column(str(_PRIME)))))
+
+    def count_ends(self, keys: KeySet) -> int:
+        (cell,) = self._statements.key_columns(keys, keys.table.identity[:1])
+        ends = [self._gate.run(sa.select(cell).order_by(way).limit(1)).scalar_one() for way in (cell, cell.desc())]
+        same = sa.or_(*(cell == sa.bindparam(None, end) for end in ends))
+        return self._gate.number(sa.select(sa.func.count()).select_from(self._statements.key_table(keys)).where(same))
 
     # Key sets
 
@@ -278,6 +303,12 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         """An engine on which every reference has an index builds none."""
 
     def add_unique(self, grouping: Grouping, name: str) -> None:
+        self._gate.run(self._make_unique(grouping, name))
+
+    def write_unique(self, grouping: Grouping, name: str) -> str:
+        return self._compile(self._make_unique(grouping, name))
+
+    def _make_unique(self, grouping: Grouping, name: str) -> Words:
         table = grouping.table
         index = sa.table(name, schema=table.name.schema)
         clause = self._statements.table(table)
@@ -285,7 +316,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
             for one in grouping.same
         ]
-        self._gate.run(self._statements.build_index(index, table, cells, unique=True))
+        return self._statements.build_index(index, table, cells, unique=True)
 
     def drop_indexes(self) -> None:
         for index in self._built:

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 import sqlalchemy as sa
 
 from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
+from yeldro.core.database import Row
 from yeldro.core.keys import KeySet
 from yeldro.core.schema import Column, Reference, Schema, TableName
 from yeldro.engines.gate import Gate
@@ -33,6 +34,15 @@ class SqlCopies(ABC):
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_alike(keys, columns))
 
+    def find_images(self, keys: KeySet, columns: Sequence[str]) -> Iterator[Row]:
+        clause = self._statements.table(keys.table)
+        image = self._statements.image(keys.table, columns, clause).label("image")
+        portion = Portion(0, keys.table, tuple(columns), 0)
+        rows = self._gate.stream(
+            self._statements.select_copied(portion, keys, [image, *(clause.c[c] for c in columns)])
+        )
+        return ((_as_text(row[0]), *row[1:]) for row in rows)
+
     def count_unset(self, keys: KeySet, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_unset(keys, columns))
 
@@ -42,11 +52,17 @@ class SqlCopies(ABC):
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
         self._gate.run(self._statements.make_copy_table(name, portion, changed))
 
+    def write_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> str:
+        return self._compile(self._statements.make_copy_table(name, portion, changed))
+
+    def write_copy(self, name: TableName, piece: Piece) -> str:
+        return self._compile(self._statements.copy_into(name, piece))
+
     def drop_copy_table(self, name: TableName) -> None:
         self._gate.run(Words("DROP TABLE", sa.table(name.name, schema=name.schema)))
 
     def copy_into(self, name: TableName, piece: Piece) -> int:
-        return self._gate.run(self._statements.copy_into(name, piece.portion, piece.keys)).rowcount
+        return self._gate.run(self._statements.copy_into(name, piece)).rowcount
 
     def _compile(self, statement: sa.ClauseElement) -> str:
         """A statement without parameters as text, for the driver's own ways of sending it."""
@@ -136,3 +152,7 @@ class SqlCopies(ABC):
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """An engine whose counters follow what is inserted has nothing to do."""
+
+
+def _as_text(image: str | bytes) -> str:
+    return image if isinstance(image, str) else image.decode("utf-8", "backslashreplace")

@@ -15,7 +15,8 @@ class Gate:
     """Sends statements over one connection and turns the driver's errors into ours.
 
     `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened is still open:
-    a trigger or a failed statement may end it, and the next statement would then commit by itself.
+    a trigger or a failed statement may end it, and the next statement would then commit by itself. `write` puts values
+    into a statement in the way of the driver; `count_touched` is how many rows the last one touched.
     """
 
     def __init__(
@@ -23,13 +24,19 @@ class Gate:
         connection: sa.Connection,
         translate: Callable[[BaseException], YeldroError],
         is_whole: Callable[[], bool],
+        write: Callable[[str, Any], str],
+        count_touched: Callable[[Any], int] = lambda cursor: int(cursor.rowcount),
     ) -> None:
         self.connection = connection
         self.translate = translate
         self.is_whole = is_whole
+        self.write = write
+        self.count_touched = count_touched
         self.in_transaction = False
         self.journal: Callable[[str], None] | None = None
+        self.scribe: Callable[[str, int | None], None] | None = None
         sa.event.listen(connection, "before_cursor_execute", self._note)
+        sa.event.listen(connection, "after_cursor_execute", self._tell)
         self.driver_errors: type[Exception] = connection.dialect.loaded_dbapi.Error
 
     def _note(self, _: Any, __: Any, statement: str, parameters: Any, ___: Any, many: bool) -> None:
@@ -42,6 +49,18 @@ class Gate:
         """Tell the journal of a statement that is sent in the driver's own way."""
         if self.journal:
             self.journal(statement)
+        if self.scribe:
+            self.scribe(statement, None)
+
+    def _tell(self, _: Any, cursor: Any, statement: str, parameters: Any, context: Any, many: bool) -> None:
+        if not self.scribe:
+            return
+        compiled = context is not None and context.compiled is not None
+        if many:
+            self.scribe(_together([self.write(statement, one) for one in parameters]), len(parameters))
+        else:
+            text = self.write(statement, parameters) if compiled or parameters else statement
+            self.scribe(text, self.count_touched(cursor))
 
     @contextmanager
     def translated(self) -> Iterator[None]:
@@ -97,3 +116,11 @@ class Gate:
             raise DatabaseFailed(
                 "The database ended the transaction by itself.", "A trigger or rule with ROLLBACK does that."
             )
+
+
+def _together(texts: list[str]) -> str:
+    """One INSERT for many rows, where they only differ in their values."""
+    heads = [text.partition(" VALUES ") for text in texts]
+    if any(head != heads[0][0] or not values for head, _, values in heads):
+        return ";\n".join(texts)
+    return f"{heads[0][0]} VALUES\n" + ",\n".join(values for _, _, values in heads)

@@ -122,7 +122,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
         self._raw: Any = connection.connection.driver_connection
-        gate = Gate(connection, _translate, self._is_whole)
+        gate = Gate(connection, _translate, self._is_whole, self._literal, _count_changed)
+        self.abilities = replace(self.abilities, needless_prefix=str(url.database))
         name = url.set(password=None).render_as_string()
         super().__init__(name, gate, MariadbStatements(url.database, lambda value: value))
         try:
@@ -143,8 +144,18 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
+    def _literal(self, statement: str, values: Any) -> str:
+        with self._raw.cursor() as cursor:
+            return str(cursor.mogrify(statement, values or ()))
+
+    def write_settings(self) -> list[str]:
+        wanted = {name: _PINNED[name] for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")}
+        wanted["max_recursive_iterations"] = _PINNED["max_recursive_iterations"]
+        return [f"SET SESSION {name} = {value!r}" for name, value in wanted.items()]
+
     def exclude(self, name: str) -> bool:
         """These locks are the server's: the name of the database belongs to it, within the 64 letters there are."""
+        self._releasing = "DO RELEASE_ALL_LOCKS()"
         own = sa.func.left(sa.func.sha1(sa.func.concat(sa.func.database(), name)), sa.literal_column("40"))
         return bool(self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one() == 1)
 
@@ -152,11 +163,11 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         """The server tells with every answer whether a transaction is open (SERVER_STATUS_IN_TRANS)."""
         return self._alone or bool(self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS)
 
-    def _begin(self, mode: Mode, alone: Table | None) -> None:
-        self._alone = alone is not None
-        if alone:
+    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
+        self._alone = bool(alone)
+        for table in alone:  # there is never more than one
             # TRUNCATE commits by itself: only a lock on the table makes the counts before and after belong together.
-            self._gate.run(Words("LOCK TABLES", self._statements.table(alone), "WRITE"))
+            self._gate.run(Words("LOCK TABLES", self._statements.table(table), "WRITE"))
             return
         # At REPEATABLE READ what fills a key table locks the rows that it reads, which a preview must not.
         level = "READ COMMITTED" if mode is Mode.READ else "REPEATABLE READ"
@@ -399,6 +410,13 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)
+
+
+def _count_changed(cursor: Any) -> int:
+    """What ROW_COUNT() would be in a client that counts only rows that an update made different."""
+    message = getattr(cursor._result, "message", b"") or b""
+    changed = re.search(rb"Changed: (\d+)", message)
+    return int(changed[1]) if changed else int(cursor.rowcount)
 
 
 def _translate(error: BaseException) -> YeldroError:

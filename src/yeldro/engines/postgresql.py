@@ -17,9 +17,9 @@ from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
+from yeldro.engines.postgresql_statements import KEPT_AS, Named, PostgresqlStatements
 from yeldro.engines.spelling import ServerSpelling
-from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, as_tuple, bare, find_defaults, find_values, in_brackets
+from yeldro.engines.statements import Words, bare, find_defaults, find_values, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -37,15 +37,8 @@ _PINNED = {
     "lc_monetary": "C",
     "xmloption": "content",
 }
-# Types whose own text form does not hold all of a value, and by which other type it is kept.
-_KEPT_AS = {
-    '"char"': "integer",
-    "xml": "text",
-    **dict.fromkeys(
-        ("regclass", "regcollation", "regconfig", "regdictionary", "regnamespace", "regoper", "regoperator"), "oid"
-    ),
-    **dict.fromkeys(("regproc", "regprocedure", "regrole", "regtype"), "oid"),
-}
+# Those of them that only we need.
+_ONLY_OURS = {"track_counts", "client_encoding", "bytea_output", "extra_float_digits", "xmloption"}
 _NOT_READ_BACK = {
     *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
     *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),
@@ -138,7 +131,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         def is_whole() -> bool:
             return raw.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS
 
-        gate = Gate(connection, _translate, is_whole)
+        literal = psycopg.ClientCursor(raw)
+        gate = Gate(connection, _translate, is_whole, lambda text, values: literal.mogrify(text, values or {}))
         super().__init__(url.set(password=None).render_as_string(), gate, PostgresqlStatements("pg_temp", _as_it_is))
         try:
             self._pin_settings(wait)
@@ -160,24 +154,28 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             if self._setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
+    def write_settings(self) -> list[str]:
+        return [f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS]
+
     def exclude(self, name: str) -> bool:
+        self._releasing = "SELECT pg_advisory_unlock_all()"
         key = sa.func.hashtextextended(name, sa.literal_column("0"))
         return bool(self._gate.run(sa.select(sa.func.pg_try_advisory_lock(key))).scalar_one())
 
     def _setting(self, name: str) -> str:
         return str(self._gate.run(sa.select(sa.func.current_setting(name))).scalar_one())
 
-    def _begin(self, mode: Mode, alone: Table | None) -> None:
+    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
         access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
         self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")
-        if alone:
+        for table in alone:
             # Before the snapshot is taken, because TRUNCATE also removes what the snapshot does not show.
-            self._gate.run(Words("LOCK TABLE", self._statements.table(alone), "IN ACCESS EXCLUSIVE MODE"))
+            self._gate.run(Words("LOCK TABLE", self._statements.table(table), "IN ACCESS EXCLUSIVE MODE"))
         if mode is Mode.WRITE:
             # Nothing but a lock keeps others from adding rows that hang on ours through an undeclared reference.
             for child in {one.child for one in self.schema.references if not one.declared}:
-                table = self._statements.table(child)
-                self._gate.run(Words("LOCK TABLE", table, "IN SHARE ROW EXCLUSIVE MODE"))
+                clause = self._statements.table(child)
+                self._gate.run(Words("LOCK TABLE", clause, "IN SHARE ROW EXCLUSIVE MODE"))
         parents = {one.parent for one in self.schema.references}
         self._statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
@@ -221,6 +219,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE")
 
     def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
+        if self._gate.scribe:
+            super()._load(listed, batch)
+            return
         columns = ", ".join(f"c{place}" for place in range(len(listed.columns)))
         copy = f"COPY pg_temp.{listed.name} ({columns}) FROM STDIN".encode()
         with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(copy) as writing:
@@ -300,7 +301,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         if grouping.nulls_differ:
             alike = sa.and_(*(one == two for one, two in zip(left, right, strict=True)))
         else:  # records are equal where their NULLs are too, and can be hashed, which IS NOT DISTINCT FROM cannot
-            one, two = (sa.cast(sa.func.row(*cells), _Named("record")) for cells in (left, right))
+            one, two = (sa.cast(sa.func.row(*cells), Named("record")) for cells in (left, right))
             alike = one == two
         between = sa.and_(rows.c.c0 != groups.c.low, rows.c.c0 != groups.c.high, groups.c.size > sa.text("2"))
         others = sa.select(rows.c.c0, groups.c.grp, groups.c.size).select_from(rows.join(groups, alike)).where(between)
@@ -363,7 +364,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             return Form("text", f"PostgreSQL cannot read a {column.type} back")
         if column.family is Family.TEXT and self._setting("server_encoding") == "SQL_ASCII":
             return Form("text", "the database does not know the encoding of its texts")
-        return Form(_KEPT_AS.get(column.type, "text"))
+        return Form(KEPT_AS.get(column.type, "text"))
 
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
@@ -387,9 +388,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         self._gate.run(Words("CREATE TEMPORARY TABLE", table, "AS", bare(empty)))
         types = {name: stage.table.column(own).type for name, own in cells.items()}
         loaded = table
-        if others := {name: type_ for name, type_ in types.items() if type_ in _KEPT_AS}:
+        if others := {name: type_ for name, type_ in types.items() if type_ in KEPT_AS}:
             loaded = sa.table(next(self._names))
-            ways = [sa.cast(clause.c[cells[name]], _Named(_KEPT_AS[types[name]])).label(name) for name in others]
+            ways = [sa.cast(clause.c[cells[name]], Named(KEPT_AS[types[name]])).label(name) for name in others]
             same = [clause.c[own].label(name) for name, own in cells.items() if name not in others]
             self._gate.run(
                 Words("CREATE TEMPORARY TABLE", loaded, "AS", bare(sa.select(*same, *ways).where(sa.false())))
@@ -402,7 +403,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                 writing.write(_make_lines(rows, is_plain))
         if loaded is not table:
             read = [
-                sa.cast(sa.column(name), _Named(types[name])) if name in others else sa.column(name) for name in columns
+                sa.cast(sa.column(name), Named(types[name])) if name in others else sa.column(name) for name in columns
             ]
             self._gate.run(Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded))))
         self._gate.run(Words("ANALYZE", table))
@@ -426,7 +427,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                     staged = self._statements.staged(stage).c[column]
                     end = self._gate.run(sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))).scalar()
                     if end is not None and (end - last) * step > 0:
-                        moved = sa.func.setval(sa.cast(sa.cast(sequence, sa.Text), _Named("regclass")), int(end))
+                        moved = sa.func.setval(sa.cast(sa.cast(sequence, sa.Text), Named("regclass")), int(end))
                         self._gate.run(sa.select(moved))
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
@@ -440,76 +441,11 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return sum(int(count) for count in row)
 
 
-class _Named(sa.types.UserDefinedType[Any]):
-    """A type by its own name."""
-
-    cache_ok = True
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-
-    def get_col_spec(self, **_: Any) -> str:
-        return self.name
-
-
 def _make_lines(rows: Sequence[Cells], is_plain: bool) -> str:
     """Rows in the text form of COPY."""
     if not is_plain:
         rows = [[cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows]
     return "".join(["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows])
-
-
-class PostgresqlStatements(StageStatements):
-    """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody changes one or
-    adds to what hangs on it before the end. Others are locked by their deletion: the transaction sees one snapshot, and
-    deleting a row that was changed since fails."""
-
-    locked: frozenset[Table] = frozenset()
-
-    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        return sa.collate(sa.cast(column, sa.Text), "C")
-
-    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
-        clause = self.table(into.table)
-        is_plain = clause in rows.get_final_froms()
-        if into.table in self.locked and is_plain:
-            rows = rows.with_for_update(of=clause)
-        return super().fill(into, rows)
-
-    def moving(self, keys: KeySet, new: dict[sa.ColumnClause[Any], sa.ColumnElement[Any]]) -> sa.Update:
-        """Give new values to rows that go by their places, giving the old place and the new one of each."""
-        clause, places = self.table(keys.table), self.key_table(keys)
-        pairs = list(zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True))
-        update = sa.update(clause).values(new).where(*(clause.c[name] == place for name, place in pairs))
-        return update.returning(places.c.c0, places.c.c1, *(clause.c[name] for name, _ in pairs))
-
-    def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        return sa.cast(cell, _Named(_KEPT_AS[column.type])) if column.type in _KEPT_AS else cell
-
-    def is_same(
-        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
-    ) -> sa.ColumnElement[bool]:
-        """`*=` compares the bytes of two records
-        (https://www.postgresql.org/docs/current/functions-comparisons.html#COMPOSITE-TYPE-COMPARISON)."""
-        one, two = (sa.cast(sa.func.row(*(rows.c[name] for name in names)), _Named("record")) for rows in (own, other))
-        return one.op("*=", is_comparison=True)(two)
-
-    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
-        return sa.cast(sa.func.row(*(clause.c[name] for name in names)), sa.Text)
-
-    def insert_staged(self, stage: Stage) -> Words:
-        names, staged = self.insertable(stage), self.staged(stage)
-        rows = bare(sa.select(*(staged.c[name] for name in names)))
-        columns = in_brackets([sa.column(name) for name in names])
-        return Words("INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows)
-
-    def lock(self, keys: KeySet, among: Sequence[sa.ColumnElement[bool]] = ()) -> Rows:
-        """Lock the rows of a key set, or of those of its rows that meet `among`."""
-        clause, names = self.table(keys.table), keys.table.identity
-        wanted = sa.select(*self.key_columns(keys, names)).where(*among)
-        inside = as_tuple([clause.c[name] for name in names]).in_(wanted)
-        locked: Rows = sa.select(sa.literal_column("1")).select_from(clause).where(inside)
-        return sa.select(sa.func.count()).select_from(locked.with_for_update(of=clause).subquery())
 
 
 def _as_it_is(value: Any) -> Any:

@@ -9,7 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.archive import Portion, Stage
+from yeldro.core.archive import Piece, Portion, Stage
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table, TableName
 from yeldro.engines.statements import Rows, Statements, Words, bare
@@ -64,15 +64,22 @@ class StageStatements(Statements):
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> Words:
         clause = self.table(portion.table)
         number: sa.ColumnElement[int] = sa.literal_column("0").label(_PORTION)
-        left = [clause.c[column].label(portion.left(column)) for column in changed]
-        empty = sa.select(*(clause.c[name] for name in portion.columns), number, *left).where(sa.false())
+        # The columns of an outer join may be NULL, whatever they are in their table: not every portion fills them.
+        other = clause.alias("yeldro_other")
+        left = [other.c[column].label(portion.left(column)) for column in changed]
+        rows = clause.outerjoin(other, sa.literal_column("1") == sa.literal_column("0")) if left else clause
+        columns = [clause.c[name] for name in portion.columns]
+        empty = sa.select(*columns, number, *left).select_from(rows).where(sa.false())
         return Words("CREATE TABLE", sa.table(name.name, schema=name.schema), "AS", bare(empty))
 
-    def copy_into(self, name: TableName, portion: Portion, keys: KeySet) -> sa.Insert:
-        cells = [cell for _, cell in self.copied(portion, keys)]
+    def copy_into(self, name: TableName, piece: Piece) -> sa.Insert:
+        """Columns that may be NULL get it: MariaDB has no default for them in a copy."""
+        portion, keys = piece.portion, piece.keys
+        empty = [portion.left(column) for column in piece.unfilled]
+        cells = [*(cell for _, cell in self.copied(portion, keys)), *(sa.null() for _ in empty)]
         rows = self.select_copied(portion, keys, [*cells, sa.literal_column(str(portion.number))])
-        names = [column for column, _ in portion.cells]
-        return sa.insert(_copy(name, portion)).from_select([*names, _PORTION], rows)
+        names = [*(column for column, _ in portion.cells), *empty]
+        return sa.insert(_copy(name, portion, empty)).from_select([*names, _PORTION], rows)
 
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
         copy = _copy(name, stage.portion)
@@ -237,7 +244,7 @@ class StageStatements(Statements):
         return sa.select(*columns).select_from(there.join(back, alike))
 
 
-def _copy(name: TableName, portion: Portion) -> sa.TableClause:
-    names = [*(name for name, _ in portion.cells), _PORTION]
+def _copy(name: TableName, portion: Portion, more: Sequence[str] = ()) -> sa.TableClause:
+    names = [*(name for name, _ in portion.cells), *more, _PORTION]
     columns: list[sa.ColumnClause[Any]] = [sa.column(column) for column in names]
     return sa.table(name.name, *columns, schema=name.schema)

@@ -14,6 +14,7 @@ from yeldro.core.review import Review
 from yeldro.core.schema import Reference, Table
 from yeldro.core.survey import Close, TableSurvey
 from yeldro.errors import YeldroError
+from yeldro.report.seal import make_changes
 from yeldro.store.records import describe_reach, describe_tally
 
 Document = dict[str, Any]
@@ -99,7 +100,7 @@ def make_preview(preview: Preview) -> Document:
         "parts": [{"condition": part.text, "rows": part.rows} for part in preview.parts],
         "hints": list(preview.hints),
         "refusals": list(preview.refusals),
-        "seal": None,
+        **make_changes(preview),
     }
 
 
@@ -165,6 +166,19 @@ def make_run(kind: str, result: RunResult) -> Document:
         "tally": describe_tally(result.tally) if result.tally else [],
         "cautions": make_cautions(result.preview.cautions) if result.preview else [],
     }
+    if result.preview and result.preview.difference:
+        document |= make_changes(result.preview)
+    if result.steps:
+        document["steps"] = [
+            {
+                "step": one.preview.step,
+                "table": one.preview.selection.table.label,
+                "matched": one.preview.reach.matched,
+                "tally": describe_tally(one.tally) if one.tally else [],
+                "cautions": make_cautions(one.preview.cautions),
+            }
+            for one in result.steps
+        ]
     if result.preview and result.preview.duplicates:
         document["collisions"] = make_collisions(result.preview)
     if kind == "restore":

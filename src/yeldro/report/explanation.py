@@ -36,11 +36,13 @@ def render_explanation(cleanup: Cleanup) -> Iterator[RenderableType]:
         yield Text.assemble(f"\nStep {number}, ", (step.name, "bold"))
         yield from map(_line, _step(step))
     if limits := list(_limits(cleanup.guards)):
-        yield Text("\nFor every step that does not say otherwise")
+        yield Text("\nFor all steps together")
         yield from map(_line, limits)
     yield Text("\nAlways")
     yield _line("A copy of every row that goes or changes is kept.")
-    yield _line("A step is one transaction: all counts are compared, and unless each is right nothing is changed.")
+    if cleanup.steps[1:]:
+        yield _line("The steps are done in this order, each on what those before it left.")
+    yield _line("It is one transaction: all counts are compared, and unless each is right nothing is changed.")
 
 
 def _line(sentence: str) -> Text:
@@ -76,6 +78,8 @@ def _step(step: Step) -> Iterator[str]:
         if options.get("then_unique"):
             yield f"Then the unique index {options['then_unique']} keeps such duplicates out."
     yield from _limits(options)
+    if step.seal:
+        yield f"It is sealed: it is only done while it finds the very {count(step.seal.matched, 'row')} of its preview."
 
 
 def _choice(options: Mapping[str, Any]) -> Iterator[str]:

@@ -105,11 +105,13 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
         if value:
             yield Text(f"  {name:{width}}  {value}")
     yield Text("\nReach", style="bold")
+    steps = {part.get("step", "") for part in facts["reach"]} - {""}
     rows = [
         [part["table"], part["rows"], part["action"], ", ".join(part["via"]) or _chosen(facts, part)]
+        + [part.get("step", "")] * bool(steps)
         for part in facts["reach"]
     ]
-    yield render_grid(("table", "rows", "action", "through"), rows, right=("rows",))
+    yield render_grid(("table", "rows", "action", "through", *["step"] * bool(steps)), rows, right=("rows",))
     if facts["tally"]:
         yield Text("\nTally", style="bold")
         numbers = ("before", "expected", "deleted", "detached", "moved", "filled", "inserted_by_triggers", "after")
@@ -129,4 +131,4 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
 def _chosen(facts: Facts, part: Facts) -> str:
     if part["action"] == "fill":
         return "kept rows"
-    return "surplus rows" if facts["kind"] == "dedupe" else "the selection"
+    return "surplus rows" if facts["kind"] == "dedupe" or part.get("surplus") else "the selection"

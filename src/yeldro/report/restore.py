@@ -10,14 +10,15 @@ from rich.text import Text
 from yeldro.core.restore import RestorePart, RestorePlan
 from yeldro.report.grids import render_grid
 
-_COLUMNS = ("table", "archived", "restore", "unchanged", "other values", "gone")
+_COLUMNS = ("table", "archived", "restore", "step", "unchanged", "other values", "gone")
 
 
 def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
     """One line for the deleted rows of each table, parents first, then one for rows that the run changed."""
     yield Text.assemble("Restore of ", (plan.run, "bold"), " into ", (plan.database, "bold"))
     yield Text("")
-    rows = [_cells(part) for part in plan.parts]
+    several = len({part.stage.portion.step for part in plan.parts}) > 1
+    rows = [_cells(part, several=several) for part in plan.parts]
     used = [place for place, name in enumerate(_COLUMNS) if place < 3 or any(row[place] for row in rows)]
     titles = [_COLUMNS[place] for place in used]
     yield render_grid(titles, [[row[place] for place in used] for row in rows], right=titles[1:])
@@ -25,8 +26,11 @@ def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
         yield Text(f"  {note}", style="yellow")
 
 
-def _cells(part: RestorePart) -> list[object]:
+def _cells(part: RestorePart, *, several: bool) -> list[object]:
     standing, changed = part.standing, part.stage.portion.changed
     name = f"{part.table.label} ({', '.join(changed)})" if changed else part.table.label
+    step = part.stage.portion.step if several else ""
+    if part.waits:
+        return [name, standing.rows, part.to_do, step, 0, 0, 0]
     gone = standing.absent if changed else 0
-    return [name, standing.rows, part.to_do, standing.same, standing.differing, gone]
+    return [name, standing.rows, part.to_do, step, standing.same, standing.differing, gone]

@@ -19,7 +19,19 @@ _STYLES = {
 }
 
 
-def render_tally(tally: Tally) -> Iterator[RenderableType]:
+def render_tallies(result: RunResult) -> Iterator[RenderableType]:
+    """That of each step, where there are several, then that of all."""
+    several = sum(one.tally is not None for one in result.steps) > 1
+    for number, one in enumerate(result.steps, 1):
+        if one.tally and several:
+            yield from render_tally(one.tally, f"Step {number}, {one.preview.step}")
+        elif not one.tally:
+            yield Text(f"\nStep {number}, {one.preview.step}: nothing matched", style="dim")
+    if result.tally:
+        yield from render_tally(result.tally, "All steps" if several else "Tally")
+
+
+def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]:
     """One line a table; columns in which nothing happened are left out."""
     optional = {
         "deleted": "deleted",
@@ -37,7 +49,7 @@ def render_tally(tally: Tally) -> Iterator[RenderableType]:
         return [line.table.label, line.before, _count(line.expected), *more, line.after, verdict]
 
     numbers = ("before", "expected", *used, "after")
-    yield Text("\nTally", style="bold")
+    yield Text(f"\n{title}", style="bold")
     yield render_grid(("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers)
 
 

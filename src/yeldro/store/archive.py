@@ -25,7 +25,7 @@ CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
 CREATE TABLE yeldro_portions (portion INTEGER PRIMARY KEY, source_schema TEXT NOT NULL, source_table TEXT NOT NULL,
   shown_as TEXT NOT NULL, row_key TEXT NOT NULL, action TEXT NOT NULL, reference TEXT, changed TEXT NOT NULL,
   to_default INTEGER NOT NULL, rows INTEGER NOT NULL, alike INTEGER, orphans TEXT NOT NULL, first_row INTEGER,
-  last_row INTEGER, copy_schema TEXT, copy_table TEXT, waits TEXT NOT NULL);
+  last_row INTEGER, copy_schema TEXT, copy_table TEXT, waits TEXT NOT NULL, step INTEGER NOT NULL);
 CREATE TABLE yeldro_columns (shown_in TEXT NOT NULL, place INTEGER NOT NULL, source_column TEXT NOT NULL,
   shown_as TEXT NOT NULL, type TEXT NOT NULL, kept_as TEXT NOT NULL, generated INTEGER NOT NULL,
   left_out INTEGER NOT NULL);
@@ -38,18 +38,29 @@ _ESCAPE = re.compile(rb"\\.|[\x00-\x08\x0b-\x1f]", re.DOTALL)
 
 
 class ArchiveWriter:
-    """Makes the file and fills it. Fulfils `core.archive.Sink`. Every fault is an ArchiveFailed."""
+    """Makes the file and fills it, once for each step. Fulfils `core.archive.Sink`. Every fault is an ArchiveFailed.
 
-    def __init__(self, path: Path, engine: str, encoding: str, tick: Callable[[int], None]) -> None:
+    `portions` counts those that were written.
+    """
+
+    def __init__(self, path: Path, engine: str, encoding: str) -> None:
         self.path = path
-        self.tick = tick
+        self.tick: Callable[[int], None] = lambda _: None
+        self.portions = 0
         self._shown: dict[TableName, tuple[str, dict[str, str]]] = {}
+        self._next: dict[TableName, int] = {}
+        self._engine = engine
         with _translated(path):
             os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-            self._file = sqlite3.connect(path, isolation_level=None)
-            self._file.execute(f"PRAGMA encoding = '{encoding}'")
-            self._file.execute("PRAGMA synchronous = FULL")
-            self._engine = engine
+            self._open()
+            self._file.executescript(f"PRAGMA encoding = '{encoding}'; BEGIN; {_CATALOGUE}")
+            self._file.execute("INSERT INTO yeldro_archive VALUES (?, 0)", (engine,))
+            self._file.execute("COMMIT")
+            self._file.close()
+
+    def _open(self) -> None:
+        self._file = sqlite3.connect(self.path, isolation_level=None)
+        self._file.execute("PRAGMA synchronous = FULL")
 
     def begin(
         self,
@@ -59,9 +70,10 @@ class ArchiveWriter:
     ) -> None:
         """Write the catalogue. `copies` are the tables of the database itself that hold the rows, by their source."""
         plain = bool(copies) or self._engine == "sqlite"
+        self.portions += len(portions)
         with _translated(self.path):
-            self._file.executescript(f"BEGIN; {_CATALOGUE}")
-            self._file.execute("INSERT INTO yeldro_archive VALUES (?, 0)", (self._engine,))
+            self._open()
+            self._file.execute("BEGIN")
             for portion in portions:
                 new = portion.table.name not in self._shown
                 self._name(portion)
@@ -90,7 +102,7 @@ class ArchiveWriter:
     def _write_portion(self, portion: Portion, copy: TableName | None) -> None:
         name = portion.table.name
         self._file.execute(
-            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?, ?)",
+            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?, ?, ?)",
             (
                 portion.number,
                 name.schema,
@@ -107,6 +119,7 @@ class ArchiveWriter:
                 copy.schema if copy else None,
                 copy.name if copy else None,
                 json.dumps(portion.waits),
+                portion.step,
             ),
         )
 
@@ -161,19 +174,25 @@ class ArchiveWriter:
         with _translated(self.path):
             if not self._file.in_transaction:
                 self._file.execute("BEGIN")
-                first: dict[TableName, int] = {}
                 for portion, rows in copied:
-                    start = first.get(portion.table.name, 1)
-                    first[portion.table.name] = start + rows
+                    start = self._next.get(portion.table.name, 1)
+                    self._next[portion.table.name] = start + rows
                     self._file.execute(
                         "UPDATE yeldro_portions SET first_row = ?, last_row = ? WHERE portion = ?",
                         (start, start + rows - 1, portion.number),
                     )
-            self._file.execute("UPDATE yeldro_archive SET complete = 1")
             self._file.execute("COMMIT")
             self._file.close()
             sync(self.path)
             sync(self.path.parent)
+
+    def complete(self) -> None:
+        """Nothing comes after this: from now on the database may commit."""
+        with _translated(self.path):
+            self._open()
+            self._file.execute("UPDATE yeldro_archive SET complete = 1")
+            self._file.close()
+            sync(self.path)
 
     def close(self) -> None:
         with suppress(sqlite3.Error):
@@ -239,12 +258,12 @@ class ArchiveReader:
         """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
         rows = self._query(
             "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, to_default, rows,"
-            " alike, orphans, action, waits FROM yeldro_portions ORDER BY portion"
+            " alike, orphans, action, waits, step FROM yeldro_portions ORDER BY portion"
         )
         return [self._portion(schema, row) for row in rows]
 
     def _portion(self, schema: Schema, row: tuple[Any, ...]) -> Portion:
-        number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans, action, waits = row
+        number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans, action, waits, step = row
         table = _find_table(schema, place, name)
         found = self._query(
             "SELECT source_column, type, generated, left_out FROM yeldro_columns WHERE shown_in = ? ORDER BY place",
@@ -275,6 +294,7 @@ class ArchiveReader:
             json.loads(orphans),
             action,
             tuple(json.loads(waits)),
+            step,
         )
 
     def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import tomlkit
+from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
 from yeldro.core.cleanup import Cleanup, Fault, read_cleanup
@@ -85,12 +87,34 @@ def _outer_lines(text: str) -> Iterator[tuple[int, str]]:
             depth += bare.count("[") - bare.count("]")
 
 
-def write_cleanup(cleanup: Cleanup, about: str = "") -> str:
+def save_file(
+    path: Path, cleanup: Cleanup, notes: Mapping[str, Sequence[str]] | None = None, left: Sequence[str] = ()
+) -> None:
+    """Write a file, or write one anew: what a person added to it stays, as far as it is about the same rows."""
+    try:
+        if not path.exists():
+            about = f"Written by yeldro on {datetime.now(UTC):%Y-%m-%d}. Run it with: yeldro run {path.name}"
+            text = write_cleanup(cleanup, about, notes, left)
+        else:
+            text = rewrite_cleanup(path.read_text(encoding="utf-8"), cleanup)
+        new = path.with_name(f"{path.name}.new")
+        new.write_text(text, encoding="utf-8")
+        new.replace(path)
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
+    except (UnicodeDecodeError, TOMLKitError):
+        raise UsageError(f"{path} is no cleanup file, so it is not written over.") from None
+
+
+def write_cleanup(
+    cleanup: Cleanup, about: str = "", notes: Mapping[str, Sequence[str]] | None = None, left: Sequence[str] = ()
+) -> str:
     """A file as a person would write it: what it is first, then parameters, guards and steps. `about` is a comment on
-    the first line."""
+    the first line, `notes` are comments on steps by their names, `left` those on what is not in the file."""
     document = tomlkit.document()
-    if about:
-        document.add(tomlkit.comment(about))
+    for comment in (about, *left):
+        if comment:
+            document.add(tomlkit.comment(comment))
     for name in ("title", "description", "database"):
         if value := getattr(cleanup, name):
             document.add(name, value)
@@ -109,12 +133,43 @@ def write_cleanup(cleanup: Cleanup, about: str = "") -> str:
     steps = tomlkit.aot()
     for step in cleanup.steps:
         entry = tomlkit.table()
+        for note in (notes or {}).get(step.name, ()):
+            entry.add(tomlkit.comment(note))
         entry.add("name", step.name)
         entry.add(step.verb, step.table)
         _fill(entry, step.options)
         steps.append(entry)
     document.add("steps", steps)
     return str(tomlkit.dumps(document))
+
+
+def rewrite_cleanup(text: str, cleanup: Cleanup) -> str:
+    """An existing file with what is different in `cleanup`: its comments, its order and its layout stay."""
+    document, wanted = tomlkit.parse(text), tomlkit.parse(write_cleanup(cleanup))
+    old, new = document.get("steps"), wanted.get("steps")
+    names = [[step["name"] for step in steps or ()] for steps in (old, new)]
+    if names[0] == names[1]:
+        for one, other in zip(old or (), new or (), strict=True):
+            _adapt(one, other)
+        wanted["steps"] = document["steps"]
+    _adapt(document, wanted)
+    return str(tomlkit.dumps(document))
+
+
+def _adapt(table: Any, wanted: Any) -> None:
+    """Take out what is not wanted, and put in what is different."""
+    for name in [name for name in table if name not in wanted]:
+        del table[name]
+    for name, value in wanted.items():
+        if isinstance(table.get(name), Table) and isinstance(value, Table):
+            _adapt(table[name], value)
+        elif name not in table or _plain(table[name]) != _plain(value):
+            table[name] = value
+
+
+def _plain(value: Any) -> Any:
+    """Texts and numbers know their layout; what is true or false is itself."""
+    return value.unwrap() if hasattr(value, "unwrap") else value
 
 
 def _table(values: Mapping[str, Any]) -> Table:

@@ -41,7 +41,7 @@ class Keeping:
 
     `folder` holds the records. `archive` False keeps no copy of the rows; `table` keeps it in new tables of the
     database itself. `left_out` are the columns that a person does not want to be kept, `facts` what the record says
-    from the start.
+    from the start. `name` is what the record is called after, instead of its tables.
     """
 
     folder: Path
@@ -49,6 +49,7 @@ class Keeping:
     table: str = ""
     left_out: tuple[str, ...] = ()
     facts: Facts = field(default_factory=dict)
+    name: str = ""
 
 
 class RunRecord:

@@ -1,0 +1,161 @@
+"""A schema as its CREATE and ALTER statements tell it, for engines that nobody connects to."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ParseError, TokenError
+
+from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName
+from yeldro.errors import UsageError
+
+_FAMILIES = (
+    (exp.DataType.INTEGER_TYPES, Family.INTEGER),
+    (exp.DataType.REAL_TYPES, Family.NUMBER),
+    (exp.DataType.TEXT_TYPES, Family.TEXT),
+    ({exp.DataType.Type.DATE}, Family.DATE),
+    (exp.DataType.TEMPORAL_TYPES, Family.TIMESTAMP),
+    ({exp.DataType.Type.BOOLEAN, exp.DataType.Type.BIT}, Family.BOOLEAN),
+)
+_ON_DELETE = re.compile(r"ON DELETE (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)", re.IGNORECASE)
+
+
+@dataclass(slots=True)
+class _Table:
+    name: TableName
+    columns: list[Column] = field(default_factory=list)
+    key: tuple[str, ...] = ()
+    indexes: list[Index] = field(default_factory=list)
+    links: list[tuple[str, tuple[str, ...], TableName, tuple[str, ...], OnDelete]] = field(default_factory=list)
+
+
+def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
+    """The schema, and the names that were written in quotes. UsageError with what cannot be read.
+
+    Statements that make neither tables, keys nor references are passed over.
+    """
+    try:
+        trees = [tree for tree in sqlglot.parse(text, read=dialect) if tree is not None]
+    except (ParseError, TokenError) as error:
+        first = str(error).splitlines()[0]
+        raise UsageError(f"The schema file cannot be read as {dialect}: {first}") from None
+    tables: dict[tuple[str, str], _Table] = {}
+    for tree in trees:
+        if isinstance(tree, exp.Create) and tree.kind == "TABLE" and isinstance(tree.this, exp.Schema):
+            made = _Table(_name(tree.this.this))
+            tables[_plain(made.name)] = made
+            for part in tree.this.expressions:
+                _read_part(made, part)
+        elif isinstance(tree, exp.Create) and tree.kind == "INDEX" and tree.args.get("unique"):
+            found = tree.find(exp.Table)
+            if found and (table := tables.get(_plain(_name(found)))):
+                columns = tuple(_columns(tree.find_all(exp.Ordered)))
+                table.indexes.append(Index(tree.this.name, columns, unique=True))
+        elif isinstance(tree, exp.Alter) and (table := tables.get(_plain(_name(tree.this)))):
+            for action in tree.args.get("actions") or ():
+                for part in action.expressions if isinstance(action, exp.AddConstraint) else ():
+                    _read_part(table, part)
+    if not tables:
+        raise UsageError("The schema file makes no table.", "It must hold the CREATE TABLE statements.")
+    quoted = {one.this for tree in trees for one in tree.find_all(exp.Identifier) if one.args.get("quoted")}
+    return _link(tables), frozenset(quoted)
+
+
+def _name(table: Any) -> TableName:
+    return TableName(table.db, table.name)
+
+
+def _plain(name: TableName) -> tuple[str, str]:
+    return name.schema.lower(), name.name.lower()
+
+
+def _columns(nodes: Any) -> Iterator[str]:
+    for node in nodes:
+        yield node.name if not isinstance(node, exp.Ordered) else node.this.name
+
+
+def _read_part(table: _Table, part: exp.Expr, name: str = "") -> None:
+    if isinstance(part, exp.Constraint):
+        for inner in part.expressions:
+            _read_part(table, inner, part.this.name)
+    elif isinstance(part, exp.ColumnDef):
+        _read_column(table, part)
+    elif isinstance(part, exp.PrimaryKey):
+        table.key = tuple(_columns(part.expressions))
+    elif isinstance(part, exp.UniqueColumnConstraint) and part.this:
+        table.indexes.append(Index(name, tuple(_columns(part.this.expressions)), unique=True))
+    elif isinstance(part, exp.ForeignKey):
+        pointing = tuple(_columns(part.expressions))
+        _add_link(table, name, pointing, part.args["reference"], str(part.args.get("delete") or ""))
+
+
+def _read_column(table: _Table, part: exp.ColumnDef) -> None:
+    kinds = [one.kind for one in part.constraints]
+    nullable, default, generated = True, None, False
+    for kind in kinds:
+        if isinstance(kind, exp.NotNullColumnConstraint):
+            nullable = bool(kind.args.get("allow_null"))
+        elif isinstance(kind, exp.PrimaryKeyColumnConstraint):
+            table.key, nullable = (part.name,), False
+        elif isinstance(kind, exp.UniqueColumnConstraint):
+            table.indexes.append(Index("", (part.name,), unique=True))
+        elif isinstance(kind, exp.DefaultColumnConstraint):
+            default = kind.this.sql()
+        elif isinstance(kind, exp.ComputedColumnConstraint):
+            generated = True
+        elif isinstance(kind, exp.Reference):
+            _add_link(table, "", (part.name,), kind, "")
+    type_ = part.args.get("kind")
+    known = getattr(type_, "this", None)
+    family = next((family for types, family in _FAMILIES if known in types), Family.OTHER)
+    if known == exp.DataType.Type.DECIMAL and len(getattr(type_, "expressions", ())) < 2:
+        family = Family.INTEGER if getattr(type_, "expressions", ()) else Family.NUMBER
+    table.columns.append(Column(part.name, str(type_ or ""), family, nullable, default, generated))
+
+
+def _add_link(table: _Table, name: str, pointing: tuple[str, ...], reference: exp.Expr, deleting: str) -> None:
+    target = reference.this
+    parent = target.this if isinstance(target, exp.Schema) else target
+    referred = tuple(_columns(target.expressions)) if isinstance(target, exp.Schema) else ()
+    said = _ON_DELETE.search(" ".join([*map(str, reference.args.get("options") or ()), f"ON DELETE {deleting}"]))
+    rule = OnDelete(said[1].upper()) if said else OnDelete.NO_ACTION
+    table.links.append((name, pointing, _name(parent), referred, rule))
+
+
+def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
+    made: dict[tuple[str, str], Table] = {}
+    for plain, one in tables.items():
+        key = _own(one.key, one)
+        columns = tuple(replace(c, nullable=c.nullable and c.name not in key) for c in one.columns)
+        open_ones = {column.name for column in columns if column.nullable}
+        indexes = tuple(replace(index, columns=_own(index.columns, one)) for index in one.indexes)
+        solid = [index.columns for index in indexes if not set(index.columns) & open_ones]
+        label = (
+            one.name.name
+            if sum(other[1] == plain[1] for other in tables) == 1
+            else f"{one.name.schema}.{one.name.name}"
+        )
+        identity = key or (solid[0] if solid else ())
+        whole = (Index("", key, unique=True), *indexes) if key else indexes
+        made[plain] = Table(one.name, label, "table", columns, key, identity, whole)
+    references = []
+    for plain, one in tables.items():
+        for name, pointing, target, referred, rule in one.links:
+            parent = made.get(_plain(target)) or made.get((plain[0], target.name.lower()))
+            if parent is None:
+                raise UsageError(f"{one.name.name} references {target.name}, which the schema file does not make.")
+            ends = _own(referred, tables[_plain(parent.name)]) or parent.key
+            own = _own(pointing, one)
+            references.append(Reference(name, made[plain], own, parent, ends, rule, own))
+    return Schema(tuple(made.values()), tuple(references))
+
+
+def _own(names: Sequence[str], table: _Table) -> tuple[str, ...]:
+    """The names as the columns have them: case does not matter where they are not quoted."""
+    known = {column.name.lower(): column.name for column in table.columns}
+    return tuple(known.get(name.lower(), name) for name in names)

@@ -1,0 +1,89 @@
+"""PostgreSQL's own statements."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.archive import Stage
+from yeldro.core.database import KeySet
+from yeldro.core.schema import Column, Table
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Rows, Words, as_tuple, bare, in_brackets
+
+# Types whose own text form does not hold all of a value, and by which other type it is kept.
+KEPT_AS = {
+    '"char"': "integer",
+    "xml": "text",
+    **dict.fromkeys(
+        ("regclass", "regcollation", "regconfig", "regdictionary", "regnamespace", "regoper", "regoperator"), "oid"
+    ),
+    **dict.fromkeys(("regproc", "regprocedure", "regrole", "regtype"), "oid"),
+}
+
+
+class Named(sa.types.UserDefinedType[Any]):
+    """A type by its own name."""
+
+    cache_ok = True
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def get_col_spec(self, **_: Any) -> str:
+        return self.name
+
+
+class PostgresqlStatements(StageStatements):
+    """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody changes one or
+    adds to what hangs on it before the end. Others are locked by their deletion: the transaction sees one snapshot, and
+    deleting a row that was changed since fails."""
+
+    locked: frozenset[Table] = frozenset()
+
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.collate(sa.cast(column, sa.Text), "C")
+
+    def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
+        clause = self.table(into.table)
+        is_plain = clause in rows.get_final_froms()
+        if into.table in self.locked and is_plain:
+            rows = rows.with_for_update(of=clause)
+        return super().fill(into, rows)
+
+    def moving(self, keys: KeySet, new: dict[sa.ColumnClause[Any], sa.ColumnElement[Any]]) -> sa.Update:
+        """Give new values to rows that go by their places, giving the old place and the new one of each."""
+        clause, places = self.table(keys.table), self.key_table(keys)
+        pairs = list(zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True))
+        update = sa.update(clause).values(new).where(*(clause.c[name] == place for name, place in pairs))
+        return update.returning(places.c.c0, places.c.c1, *(clause.c[name] for name, _ in pairs))
+
+    def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return sa.cast(cell, Named(KEPT_AS[column.type])) if column.type in KEPT_AS else cell
+
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
+        """`*=` compares the bytes of two records
+        (https://www.postgresql.org/docs/current/functions-comparisons.html#COMPOSITE-TYPE-COMPARISON)."""
+        one, two = (sa.cast(sa.func.row(*(rows.c[name] for name in names)), Named("record")) for rows in (own, other))
+        return one.op("*=", is_comparison=True)(two)
+
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        return sa.cast(sa.func.row(*(clause.c[name] for name in names)), sa.Text)
+
+    def insert_staged(self, stage: Stage) -> Words:
+        names, staged = self.insertable(stage), self.staged(stage)
+        rows = bare(sa.select(*(staged.c[name] for name in names)))
+        columns = in_brackets([sa.column(name) for name in names])
+        return Words("INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows)
+
+    def lock(self, keys: KeySet, among: Sequence[sa.ColumnElement[bool]] = ()) -> Rows:
+        """Lock the rows of a key set, or of those of its rows that meet `among`."""
+        clause, names = self.table(keys.table), keys.table.identity
+        wanted = sa.select(*self.key_columns(keys, names)).where(*among)
+        inside = as_tuple([clause.c[name] for name in names]).in_(wanted)
+        locked: Rows = sa.select(sa.literal_column("1")).select_from(clause).where(inside)
+        return sa.select(sa.func.count()).select_from(locked.with_for_update(of=clause).subquery())

@@ -1,0 +1,103 @@
+"""SQLite's own statements, and the form in which it takes values."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.archive import Stage
+from yeldro.core.database import KeySet
+from yeldro.core.schema import Column, Reference, Table
+from yeldro.core.values import Value
+from yeldro.engines.sqlite_catalogue import affinity
+from yeldro.engines.staging import StageStatements
+from yeldro.engines.statements import Columns, Words, in_brackets
+
+
+class SqliteStatements(StageStatements):
+    def __init__(self) -> None:
+        super().__init__("temp", adapt)
+
+    def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.collate(column, "BINARY")
+
+    def sorted_as(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return sa.collate(cell, column.collation or "BINARY")
+
+    def build_index(self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False) -> Words:
+        """Here the index names the schema, and the table must not."""
+        verb = f"CREATE {'UNIQUE ' if unique else ''}INDEX"
+        return Words(verb, index, "ON", sa.table(table.name.name), in_brackets(cells))
+
+    def is_same(
+        self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
+        """Compared without affinity, values of two types differ; only an integer and a real number may be equal, and
+        these stand side by side only in a column without affinity."""
+        parts: list[sa.ColumnElement[bool]] = []
+        for name in names:
+            one, two = own.c[name], other.c[name]
+            parts.append(_plain(one).is_not_distinct_from(sa.collate(_plain(two), "BINARY")))
+            if affinity(table.column(name).type) == "BLOB":
+                parts.append(sa.func.typeof(one) == sa.func.typeof(two))
+        return sa.and_(*parts)
+
+    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+        """hex() would cut the digits of a real number."""
+        parts: list[sa.ColumnElement[Any]] = []
+        for name in names:
+            cell = clause.c[name]
+            real = sa.func.printf(sa.literal_column("'%!.17g'"), cell)
+            plain = sa.case((sa.func.typeof(cell) == sa.literal_column("'real'"), real), else_=sa.func.hex(cell))
+            parts += [sa.func.typeof(cell), plain, sa.literal_column("','")]
+        image = parts[0]
+        for part in parts[1:]:
+            image = image.op("||")(part)
+        return image
+
+    def looked_up(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """A unary plus keeps SQLite from building an index on the stage (https://www.sqlite.org/optoverview.html)."""
+        return _plain(cell)
+
+    def insert_staged(self, stage: Stage) -> sa.Insert:
+        """A table may ask to replace what is in the way: here it may not."""
+        statement = super().insert_staged(stage)
+        assert isinstance(statement, sa.Insert)
+        return statement.prefix_with("OR ABORT")
+
+    def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
+        """NOT IN is several times faster here than NOT EXISTS, and identities hold no NULL."""
+        return sa.not_(self.has_identity(keys))
+
+    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+        """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
+        columns = super().pointing(reference, rows)
+        for place, referred in enumerate(reference.referred):
+            there = reference.parent.column(referred)
+            if affinity(there.type) in ("TEXT", "BLOB"):
+                columns[place] = sa.collate(columns[place], there.collation or "BINARY")
+        return columns
+
+
+def _plain(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """A value without the affinity of its column."""
+    return sa.sql.elements.UnaryExpression(cell, operator=sa.sql.operators.custom_op("+"), type_=cell.type)
+
+
+def adapt(value: Value) -> Any:
+    """A value in one of SQLite's own types: days and moments as ISO 8601 texts, truth as 0 or 1."""
+    match value:
+        case bool():
+            return int(value)
+        case datetime():
+            return value.isoformat(" ")
+        case date():
+            return value.isoformat()
+        case Decimal():
+            return int(value) if value == value.to_integral_value() else float(value)
+        case _:
+            return value

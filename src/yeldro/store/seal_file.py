@@ -1,0 +1,96 @@
+"""The rows under the seal of a cleanup, kept beside its file, so that what came and went since can be told.
+
+The seal itself, which decides, stands in the cleanup; this file is an SQLite database that anybody can open.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterable, Iterator
+from contextlib import closing, contextmanager
+from itertools import islice
+from pathlib import Path
+
+from yeldro.core.seal import Change, Difference, Sealed
+from yeldro.errors import ArchiveFailed
+
+_ROWS = "rows (step TEXT NOT NULL, action TEXT NOT NULL, image TEXT NOT NULL, shown_key TEXT NOT NULL)"
+_SHOWN = 10
+_BATCH = 1000
+
+
+def find_seal_file(cleanup: Path) -> Path:
+    return cleanup.with_suffix(".seal")
+
+
+class SealWriter:
+    """Writes a new file, which takes the place of an old one when it is whole."""
+
+    def __init__(self, cleanup: Path) -> None:
+        self.path = find_seal_file(cleanup)
+        self._new = self.path.with_suffix(".seal.new")
+        with _translated(self.path):
+            self._new.unlink(missing_ok=True)
+            os.close(os.open(self._new, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+            self._file = sqlite3.connect(self._new, isolation_level=None)
+            self._file.execute("BEGIN")
+            self._file.execute(f"CREATE TABLE {_ROWS}")
+
+    def add(self, step: str, rows: Iterable[Sealed]) -> None:
+        with _translated(self.path):
+            _insert(self._file, "rows", step, rows)
+
+    def finish(self) -> None:
+        with _translated(self.path):
+            self._file.execute("COMMIT")
+            self._file.close()
+            self._new.replace(self.path)
+
+
+def find_difference(cleanup: Path, step: str, rows: Iterable[Sealed]) -> Difference:
+    """Compare the rows of a step with those that were sealed."""
+    path = find_seal_file(cleanup)
+    if not path.exists():
+        return Difference(is_known=False)
+    with _translated(path), closing(sqlite3.connect("", isolation_level=None)) as file:
+        file.execute("ATTACH ? AS sealed", (f"{path.resolve()}",))
+        file.execute(f"CREATE TABLE {_ROWS}")
+        file.execute("BEGIN")
+        _insert(file, "main.rows", step, rows)
+        came = tuple(_find_changes(file, step, "main", "sealed"))
+        return Difference(came, tuple(_find_changes(file, step, "sealed", "main")))
+
+
+def _find_changes(file: sqlite3.Connection, step: str, one: str, other: str) -> Iterator[Change]:
+    """What one has and the other has not, by action. Rows that are alike count as often as they are there.
+
+    The rows stand in the order in which they would be changed, matched rows last.
+    """
+    counted = "(SELECT action, image, shown_key, count(*) AS n, max(rowid) AS place FROM {}.rows WHERE step = ?1"
+    counted += " GROUP BY action, image)"
+    more = f"FROM {counted.format(one)} AS a LEFT JOIN {counted.format(other)} AS b USING (action, image)"
+    more += " WHERE a.n > coalesce(b.n, 0)"
+    rows = "sum(a.n - coalesce(b.n, 0))"
+    query = f"SELECT action, {rows} {more} GROUP BY action ORDER BY max(a.place) DESC"
+    for action, count in file.execute(query, (step,)).fetchall():
+        keys = file.execute(
+            f"SELECT a.shown_key {more} AND action = ?2 ORDER BY a.place LIMIT {_SHOWN}", (step, action)
+        )
+        yield Change(action, count, tuple(key for (key,) in keys))
+
+
+def _insert(file: sqlite3.Connection, into: str, step: str, rows: Iterable[Sealed]) -> None:
+    waiting: Iterator[tuple[str, str, str, str]] = ((step, one.action, one.image, one.key) for one in rows)
+    while batch := list(islice(waiting, _BATCH)):
+        file.executemany(f"INSERT INTO {into} VALUES (?, ?, ?, ?)", batch)
+
+
+@contextmanager
+def _translated(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as error:
+        raise ArchiveFailed(f"The rows under the seal, {path}, failed: {error}.") from error
+    except OSError as error:
+        raise ArchiveFailed(f"The rows under the seal, {path}, cannot be written: {error.strerror}.") from error

@@ -1,0 +1,143 @@
+"""Scripts for servers that nobody connects to: the schema file is read, and every statement can be read back."""
+
+from __future__ import annotations
+
+import re
+from datetime import date
+from pathlib import Path
+
+import pytest
+import sqlglot
+from sqlglot import exp
+from tests.conftest import Yeldro
+
+from yeldro.core.ddl import read_ddl
+from yeldro.core.schema import Family, OnDelete
+from yeldro.core.targets import TARGETS
+from yeldro.errors import UsageError
+
+SCHEMAS = {
+    "sqlserver": """
+CREATE TABLE dbo.rivers (id INT IDENTITY(1,1) NOT NULL PRIMARY KEY, name NVARCHAR(40) NOT NULL);
+CREATE TABLE dbo.stations (id INT NOT NULL, code NVARCHAR(9) NULL UNIQUE, closed_on DATE, main_id INT,
+  river_id INT REFERENCES dbo.rivers (id) ON DELETE CASCADE, twice AS (id * 2), CONSTRAINT pk PRIMARY KEY (id));
+CREATE TABLE dbo.sensors (station_id INT NOT NULL, number INT NOT NULL, [order] INT, PRIMARY KEY (station_id, number),
+  FOREIGN KEY (station_id) REFERENCES dbo.stations (id) ON DELETE CASCADE);
+ALTER TABLE dbo.stations ADD CONSTRAINT own FOREIGN KEY (id, main_id) REFERENCES dbo.sensors (station_id, number);
+CREATE TABLE dbo.photos (id INT PRIMARY KEY, station_id INT REFERENCES dbo.Stations ON DELETE SET NULL);
+CREATE UNIQUE INDEX rivers_name ON dbo.rivers (name);
+""",
+    "oracle": """
+CREATE TABLE rivers (id NUMBER(9) NOT NULL PRIMARY KEY, name VARCHAR2(40) NOT NULL);
+CREATE TABLE stations (id NUMBER(9) NOT NULL, code VARCHAR2(9) UNIQUE, closed_on DATE, main_id NUMBER(9),
+  river_id NUMBER(9) REFERENCES rivers (id) ON DELETE CASCADE, CONSTRAINT pk PRIMARY KEY (id));
+CREATE TABLE sensors (station_id NUMBER(9) NOT NULL, "number" NUMBER(9) NOT NULL, PRIMARY KEY (station_id, "number"),
+  FOREIGN KEY (station_id) REFERENCES stations (id) ON DELETE CASCADE);
+ALTER TABLE stations ADD CONSTRAINT own FOREIGN KEY (id, main_id) REFERENCES sensors (station_id, "number");
+CREATE TABLE photos (id NUMBER(9) PRIMARY KEY, station_id NUMBER(9) REFERENCES STATIONS ON DELETE SET NULL);
+CREATE UNIQUE INDEX rivers_name ON rivers (name);
+""",
+}
+CLEANUP = """
+title = "Stations that nobody needs"
+[params.day]
+type = "date"
+default = 2019-01-01
+[guards]
+max_rows = 900
+max_share = 20.0
+expect = "1.."
+[[steps]]
+name = "closed"
+delete = "stations"
+where = ["closed_on < :day", "code <> 'it''s t.x'"]
+expect = "1..9"
+[[steps]]
+name = "oldest"
+delete = "stations"
+order_by = "closed_on desc, code"
+limit = 3
+key = ["1", "2"]
+not_found_in = "rivers"
+dependents = { photos = "delete" }
+[[steps]]
+name = "rivers twice"
+dedupe = "rivers"
+same = "name"
+keep = ["fullest", "newest id", "where name > 'm'"]
+then_unique = "rivers_once"
+"""
+
+
+@pytest.mark.parametrize("engine", SCHEMAS)
+def test_a_schema_file(engine: str) -> None:
+    schema, quoted = read_ddl(SCHEMAS[engine], TARGETS[engine].dialect)
+    stations, sensors = schema.find_table("stations"), schema.find_table("SENSORS")
+    assert (stations.key, sensors.key) == (("id",), ("station_id", "number"))
+    assert [stations.column(name).family for name in ("id", "code", "closed_on")] == [
+        Family.INTEGER,
+        Family.TEXT,
+        Family.DATE,
+    ]
+    assert [column.nullable for column in stations.columns[:3]] == [False, True, True]
+    found = {str(one): one.on_delete for one in schema.references}
+    assert found == {
+        "stations.river_id -> rivers.id": OnDelete.CASCADE,
+        "stations.(id, main_id) -> sensors.(station_id, number)": OnDelete.NO_ACTION,
+        "sensors.station_id -> stations.id": OnDelete.CASCADE,
+        "photos.station_id -> stations.id": OnDelete.SET_NULL,
+    }
+    assert ({"order", "number"} & quoted) == ({"order"} if engine == "sqlserver" else {"number"})
+    assert any(index.unique and index.columns == ("name",) for index in schema.find_table("rivers").indexes)
+
+
+@pytest.mark.parametrize(
+    "text", ["SELECT 1", "CREATE TABLE a (id INT, FOREIGN KEY (id) REFERENCES b (id))", "CREATE ("]
+)
+def test_a_schema_file_that_is_none(text: str) -> None:
+    with pytest.raises(UsageError, match="schema file"):
+        read_ddl(text, "tsql")
+
+
+@pytest.mark.parametrize("dry", [True, False])
+@pytest.mark.parametrize("engine", SCHEMAS)
+def test_every_statement_can_be_read_back(yeldro: Yeldro, gauges: Path, engine: str, dry: bool) -> None:
+    (gauges.parent / "schema.sql").write_text(SCHEMAS[engine])
+    (gauges.parent / "all.toml").write_text(CLEANUP)
+    line = ["script", "all.toml", "--for", engine, "--schema", "schema.sql", *(["--dry"] if dry else [])]
+    result = yeldro(*line)
+    assert result.status == 0, result.err
+    assert "It was not run against a server" in result.out
+    code = [part for part in result.out.splitlines() if not part.startswith("--")]
+    assert [part for part in code if re.match("COMMIT|ROLLBACK( TRANSACTION)?;", part)][:1] == [
+        ("ROLLBACK" if dry else "COMMIT") + (" TRANSACTION;" if engine == "sqlserver" else ";")
+    ]
+    found: dict[str, int] = {}
+    for part in code:
+        inner = re.fullmatch(r"IF \((SELECT .*)\) > 0 BEGIN; THROW 50001, '(?:[^']|'')*', 1; END;", part)
+        statement = inner[1] if inner else part.rstrip(";")
+        if re.match("SELECT|INSERT|UPDATE|DELETE|CREATE|DROP", statement):
+            plain = re.sub(r"(COUNT\(\*\)) INTO \w+", r"\1", statement)
+            tree = sqlglot.parse_one(plain, read=TARGETS[engine].dialect)
+            assert not isinstance(tree, exp.Command), part
+            found[type(tree).__name__] = found.get(type(tree).__name__, 0) + 1
+    assert found["Delete"] == 6, found
+    assert found["Update"] == 4, found
+    assert str(date(2019, 1, 1)) in result.out
+    assert "it''s t.x" in result.out
+    assert result.out.count("all rows of stations match") == 2
+
+
+def test_what_such_a_script_cannot_do(yeldro: Yeldro, gauges: Path) -> None:
+    (gauges.parent / "schema.sql").write_text(SCHEMAS["oracle"])
+    for change, said in (
+        (("same = ", "fill = true\nsame = "), "goes without --fill"),
+        (("same = ", 'ignore = "case"\nsame = '), "goes without --fill, --ignore"),
+        (("dedupe = ", 'dependents = { stations = "delete" }\ndedupe = '), "does not drop rows that collide"),
+        (("limit = 3", 'limit = 3\nseal = { matched = 1, rows = 1, fingerprint = "a" }'), "Step oldest is sealed"),
+    ):
+        (gauges.parent / "all.toml").write_text(CLEANUP.replace(*change))
+        result = yeldro("script", "all.toml", "--for", "oracle", "--schema", "schema.sql")
+        assert (result.status, said in result.err) == (3, True), result.err
+    for more in (["--for", "oracle"], ["--schema", "schema.sql"], ["--for", "oracle", "--schema", "none.sql"]):
+        assert yeldro("script", "all.toml", *more).status == 2
