@@ -341,6 +341,13 @@ def test_a_missing_value_is_asked_for_on_a_terminal(gauges: Path) -> None:
     assert answered(gauges.parent, line, b"soon\n", b"Closed before which day?")[0] == 2
 
 
+def test_a_value_that_no_chosen_step_needs_is_not_missed(yeldro: Yeldro, steps: Path) -> None:
+    steps.write_text(f"{STEPS}{STEP.replace('id = 1', 'closed_on < :day')}[params.day]\ntype = 'date'\n")
+    assert yeldro("run", "steps.toml", "--step", "rivers", "--rehearse").status == 0
+    result = yeldro("run", "steps.toml", "--rehearse")
+    assert (result.status, "The parameter day has no value" in result.err) == (2, True)
+
+
 def test_a_sealed_cleanup_runs_only_on_what_was_sealed(yeldro: Yeldro, gauges: Path, steps: Path) -> None:
     steps.write_text(STEPS.replace('[[steps]]\nname = "rivers"', '[[steps]]\nname = "rivers"  # none today'))
     assert yeldro("preview", "steps.toml", "--seal").status == 0

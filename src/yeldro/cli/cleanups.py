@@ -53,7 +53,7 @@ def run_cleanup(options: dict[str, Any]) -> int:
         return 0
     steps = choose_steps(cleanup, options["step"])
     asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
-    values = read_values(cleanup, options["parameters"], _ask_value if asks else None)
+    values = read_values(cleanup, steps, options["parameters"], _ask_value if asks else None)
     place = {"db": options["db"] or cleanup.database or None}
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
@@ -87,7 +87,7 @@ def preview_cleanup(options: dict[str, Any]) -> int:
     if screen.format == "csv":
         raise UsageError("A cleanup file is shown as text or as JSON.")
     asks = screen.format == "text" and sys.stdin.isatty()
-    values = read_values(cleanup, options["parameters"], _ask_value if asks else None)
+    values = read_values(cleanup, cleanup.steps, options["parameters"], _ask_value if asks else None)
     documents, status, settled = [], 0, False
     with opened(find_database(options["db"] or cleanup.database or None), Mode.READ, options["wait"]) as database:
         look = seal_cleanup if options["seal"] else _look
@@ -136,7 +136,7 @@ def write_script(options: dict[str, Any]) -> int:
     cleanup = load_cleanup(path)
     screen = Screen(options["format"])
     steps = choose_steps(cleanup, options["step"])
-    values = read_values(cleanup, options["parameters"], None)
+    values = read_values(cleanup, steps, options["parameters"], None)
     if options["archive_table"] and options["no_archive"]:
         raise UsageError("--no-archive excludes --archive-table.")
     plain = "_".join(re.findall(r"\w+", path.stem))
@@ -161,9 +161,6 @@ class _Nowhere:
 
     schema: Schema
     dialect: str
-
-    def allow_broken_cycles(self) -> None:
-        raise Refused("--break-cycles belongs to MariaDB.")
 
 
 def _write_blueprint(
@@ -220,7 +217,7 @@ def save_cleanup(verb: str, options: Mapping[str, Any], selection: Selection, da
     save_file(path, _keep_written(path, make_cleanup(verb, options, selection)))
     if options["seal"]:
         cleanup = load_cleanup(path)
-        for _ in seal_cleanup(database, path, cleanup, read_values(cleanup, (), None)):
+        for _ in seal_cleanup(database, path, cleanup, read_values(cleanup, cleanup.steps, (), None)):
             pass
 
 

@@ -47,8 +47,6 @@ def opened(place: Place, mode: Mode, wait: float) -> Iterator[Database]:
 
 def read_request(database: Database, options: dict[str, Any]) -> Request:
     """Turn the options of preview and delete into a request."""
-    if options["break_cycles"]:
-        database.allow_broken_cycles()
     asked = Asked(
         options["table"],
         options["where"],
@@ -67,7 +65,7 @@ def read_request(database: Database, options: dict[str, Any]) -> Request:
     )
     return Request(
         asked,
-        read_rules(options["dependents"], database.schema),
+        read_rules(options["dependents"], database.schema, breaks_cycles=options["break_cycles"]),
         _read_guards(options),
         tuple(name.strip() for text in options["show"] for name in text.split(",") if name.strip()),
         _read_sample(options["sample"]),

@@ -57,9 +57,15 @@ def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str
             options[name] = {True: "null", False: None}.get(value, value)
         else:
             options[name] = str(value) if name in ("expect", "sample") else value
-    used = {name for text in options["where"] for name in re.findall(r":(\w+)", text)}
+    used = _find_used([step])
     options["parameters"] = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
     return options
+
+
+def _find_used(steps: Sequence[Step]) -> set[str]:
+    """The names of the parameters that the conditions of some steps speak of."""
+    texts = [text for step in steps for text in as_list(step.options.get("where"))]
+    return {name for text in texts for name in re.findall(r":(\w+)", text)}
 
 
 def choose_steps(cleanup: Cleanup, chosen: Sequence[str]) -> list[Step]:
@@ -78,12 +84,14 @@ def read_limits(guards: Mapping[str, Any]) -> Guards:
     return Guards(wanted, guards.get("max_rows"), guards.get("max_share"))
 
 
-def read_values(cleanup: Cleanup, given: Sequence[str], ask: Any) -> dict[str, str]:
-    """The parameters of a cleanup: as given, else the default, else as `ask` finds out, which may be None.
+def read_values(cleanup: Cleanup, steps: Sequence[Step], given: Sequence[str], ask: Any) -> dict[str, str]:
+    """The parameters that some steps of a cleanup need: as given, else the default, else as `ask` finds out, which
+    may be None.
 
     UsageError for one that is unknown, missing, of another type, or not allowed.
     """
     known = {one.name: one for one in cleanup.params}
+    used = _find_used(steps)
     texts: dict[str, str] = {}
     for text in given:
         name, equals, written = text.partition("=")
@@ -91,6 +99,8 @@ def read_values(cleanup: Cleanup, given: Sequence[str], ask: Any) -> dict[str, s
             raise UsageError(f"-p {text!r} is no parameter of this cleanup.", f"It has: {', '.join(known) or 'none'}.")
         texts[name] = written
     for name, param in known.items():
+        if name not in texts and name not in used:
+            continue
         if name not in texts and param.default is not None:
             texts[name] = _as_text(param.default)
         if name not in texts and ask:

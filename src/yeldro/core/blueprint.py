@@ -85,6 +85,8 @@ class _Writer:
         if isinstance(request, Request):
             selection = read_selection(request.asked, self.schema, self.target.dialect)
             root, rules = selection.table, request.rules
+            if rules.breaks_cycles:
+                raise Refused("break_cycles belongs to MariaDB.")
             self.make_sets(root, rules)
             self.say(f"The rows of {root.label} that the selection picks")
             self.lines.append(f"{self.fill(root, self.select(selection))};")

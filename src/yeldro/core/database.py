@@ -61,10 +61,6 @@ class Database(Protocol):
         """
         ...
 
-    def allow_broken_cycles(self) -> None:
-        """The person said that circles may be deleted with the engine's own checks off, where it cannot otherwise."""
-        ...
-
     # Transactions
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
         """Open a transaction; nobody else may use the tables `alone` until its end."""

@@ -32,11 +32,15 @@ class DeletionOrder:
     knots: list[Reference]
 
 
-def find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities) -> DeletionOrder:
+def find_order(
+    sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities, *, breaks_cycles: bool = False
+) -> DeletionOrder:
     """The order in which tables can lose their rows.
 
     A circle of tables is opened at a nullable reference, or else at the one whose own rule does least.
     """
+    breaks = breaks_cycles and abilities.circle_hint
+    circle_rules = frozenset(OnDelete) if breaks else abilities.circle_rules
     names = list(sets)
     references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
     selves = [reference for reference in references if reference.is_self]
@@ -51,10 +55,10 @@ def find_order(sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abil
         opened.append(min((left[place] for place in cycle), key=_reluctance))
         left.remove(opened[-1])
     links += [reference for reference in opened if reference.nullable_columns]
-    late = [r for r in selves if abilities.circle_rules and not abilities.own_row and not r.nullable_columns]
+    late = [r for r in selves if circle_rules and not abilities.own_row and not r.nullable_columns]
     stuck = [reference for reference in opened if not reference.nullable_columns]
     rest = [reference for reference in references if reference not in links]
-    knots = [reference for reference in stuck if _is_knotted(reference, names, rest, abilities.circle_rules)]
+    knots = [reference for reference in stuck if _is_knotted(reference, names, rest, circle_rules)]
     order = [name for part in find_components(names, _edges(left)) for name in part]
     return DeletionOrder(order, links, late + stuck, knots)
 

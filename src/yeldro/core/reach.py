@@ -37,10 +37,14 @@ class Action(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Rules:
-    """The rule for dependents in general, and those for some tables."""
+    """The rule for dependents in general, and those for some tables.
+
+    `breaks_cycles`: circles may be deleted with the engine's own checks off, where it cannot otherwise.
+    """
 
     default: Rule = Rule.DECLARED
     tables: Mapping[TableName, Rule] = field(default_factory=dict)
+    breaks_cycles: bool = False
 
     def treatment(self, reference: Reference) -> Treatment:
         """What this reference means for its rows when what they point at goes."""
@@ -67,7 +71,9 @@ class Rules:
 MOVING = Rules(Rule.MOVE)
 
 
-def read_rules(texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED) -> Rules:
+def read_rules(
+    texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED, *, breaks_cycles: bool = False
+) -> Rules:
     """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or table.
 
     `usual` is the rule where none is given: rows are moved where there are kept rows to move them to, and only there.
@@ -90,7 +96,7 @@ def read_rules(texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED
             default = Rule(word)
     if usual is Rule.MOVE and default not in (None, usual) and usual in tables.values():
         raise UsageError(f"--dependents TABLE=move does not go with --dependents {default}.")
-    return Rules(default or usual, tables)
+    return Rules(default or usual, tables, breaks_cycles)
 
 
 @dataclass(frozen=True, slots=True)
@@ -228,7 +234,7 @@ def find_reach(database: Database, selection: Selection, rules: Rules, *, store:
     matched = search.begin(selection)
     search.follow()
     detached = tuple(search.find_detachments())
-    order = find_order(search.sets, database.schema, database.abilities)
+    order = find_order(search.sets, database.schema, database.abilities, breaks_cycles=rules.breaks_cycles)
     return Reach(
         selection,
         matched,

@@ -45,7 +45,7 @@ class Abilities:
 
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
     that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
-    of it can be NULL. `circle_hint` is the option that would allow other circles, "" where there is none. `own_row`:
+    of it can be NULL. `circle_hint` is the option that allows all others, "" where there is none. `own_row`:
     whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level. `truncates`
     says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table
     ends a transaction. `indexes_expressions`: an index may be on them; `shared_index_names`: two tables cannot have

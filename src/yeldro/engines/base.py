@@ -75,9 +75,6 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     @abstractmethod
     def exclude(self, name: str) -> bool: ...
 
-    def allow_broken_cycles(self) -> None:
-        """An engine that can delete every circle with its checks on has nothing to change."""
-
     # Transactions
 
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:

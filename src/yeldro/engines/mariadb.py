@@ -17,7 +17,7 @@ import sqlalchemy as sa
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Ignored, Ranking, Same
-from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
+from yeldro.core.schema import Column, Family, Reference, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
@@ -116,7 +116,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     _counts_key_rows = True
     _alone = False
-    _broken_cycles = False
+    _unsure = False
+    """Whether rows went with the checks off, after which the engine's word for a reference is not enough."""
     _aside = 0
     """Rows that were written to key tables while a run was counted."""
 
@@ -240,7 +241,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which is faster, does."""
-        if self._broken_cycles or not (reference.declared and reference.enforced):
+        if self._unsure or not (reference.declared and reference.enforced):
             return super().count_left(reference, parents)
         return self._gate.number(self._statements.count_left(reference, parents))
 
@@ -403,11 +404,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         finally:
             self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}")
 
-    def allow_broken_cycles(self) -> None:
-        self._broken_cycles = True
-        self.abilities = replace(self.abilities, circle_rules=frozenset(OnDelete), circle_hint="")
-
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+        self._unsure = True
         with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)
 
