@@ -130,7 +130,7 @@ class Crashes:
     def await_server(self) -> None:
         """A server finds out after a while that its client is gone."""
         query = SESSIONS.get(self.server.engine)
-        for _ in range(500):
+        for _ in range(3000):
             if query is None or self.server.query(query) == [(0,)]:
                 return
             time.sleep(0.02)

@@ -97,10 +97,10 @@ def served(engine: str, folder: Path) -> Iterator[Server]:
         return
     try:
         if engine == "postgresql":
-            admin: Any = psycopg.connect(f"{POSTGRESQL}/postgres", autocommit=True, connect_timeout=5)
+            admin: Any = psycopg.connect(f"{POSTGRESQL}/postgres", autocommit=True, connect_timeout=20)
             server = Server(engine, f"{POSTGRESQL}/{name}", '"')
         else:
-            admin = pymysql.connect(**MARIADB, autocommit=True, connect_timeout=5)
+            admin = pymysql.connect(**MARIADB, autocommit=True, connect_timeout=20)
             server = Server(engine, "mariadb://root@127.0.0.1:3306/" + name, "`")
     except (psycopg.OperationalError, pymysql.err.OperationalError):
         if os.environ.get("CI"):

@@ -143,7 +143,7 @@ def answered(
         command, cwd=folder, stdin=follower, stdout=follower, stderr=follower, preexec_fn=heed_interrupts
     )
     os.close(follower)
-    shown, deadline = b"", time.monotonic() + 20
+    shown, deadline = b"", time.monotonic() + 60
     asked = False
     while time.monotonic() < deadline:
         if not select.select([leader], [], [], 1)[0]:
@@ -217,12 +217,14 @@ def test_ctrl_c_ends_a_statement_that_never_would(gauges: Path) -> None:
     before = digest(gauges)
     endless = "id IN (WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i FROM n WHERE i < 0)"
     command = [sys.executable, "-m", "yeldro", "delete", "stations", "--where", endless, "--yes"]
+    start = time.monotonic()
+    subprocess.run([*command[:-3], "--where", "id = 0", "--yes"], cwd=gauges.parent, check=True, capture_output=True)
     process = subprocess.Popen(
         command, cwd=gauges.parent, stderr=subprocess.PIPE, text=True, preexec_fn=heed_interrupts
     )
-    time.sleep(2)
+    time.sleep(3 * (time.monotonic() - start))  # by then it is in the statement
     process.send_signal(signal.SIGINT)
-    _, err = process.communicate(timeout=20)
+    _, err = process.communicate(timeout=60)
     assert (process.returncode, "Interrupted" in err) == (130, True)
     assert digest(gauges) == before
 

@@ -13,9 +13,14 @@ def main() -> None:
     if sys.argv[1:] in (["--help"], ["-h"]):
         sys.stdout.write(render_overview())
         return
-    from yeldro.cli import run_command_line
+    try:
+        from yeldro.cli import run_command_line
 
-    sys.exit(run_command_line(sys.argv[1:]))
+        status = run_command_line(sys.argv[1:])
+    except KeyboardInterrupt:  # before a command began, or again while it told of the first one
+        sys.stderr.write("Interrupted.\n")
+        status = 130
+    sys.exit(status)
 
 
 if __name__ == "__main__":
