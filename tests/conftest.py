@@ -19,7 +19,7 @@ from yeldro.demo.larkwater import make_larkwater
 
 settings.register_profile(
     "yeldro",
-    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "100")),
+    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "60")),
     deadline=None,
     derandomize="YELDRO_EXAMPLES" not in os.environ,
     suppress_health_check=list(HealthCheck),
