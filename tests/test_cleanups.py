@@ -10,6 +10,7 @@ import tomllib
 from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import pytest
@@ -19,36 +20,46 @@ from hypothesis import strategies as st
 from tests.conftest import Yeldro, digest
 from tests.servers import ENGINES, served
 from tests.test_deletions import answered
-from yeldro.core.cleanup import TYPES, Cleanup, Param, Step, make_schema, read_cleanup
+from yeldro.core import cleanup_keys as keys
+from yeldro.core.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.cleanup_keys import GUARDS, TYPES, make_schema
+from yeldro.core.cleanup_reading import read_cleanup
 from yeldro.core.database import Mode
 from yeldro.demo.cleanups import CLEANUPS
 from yeldro.errors import UsageError
 from yeldro.store.cleanup_file import load_cleanup, rewrite_cleanup, write_cleanup
 
+TWICE = '[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"\nkeep = "fullest"\n'
 STEP = '[[steps]]\nname = "a"\ndelete = "stations"\nwhere = "id = 1"\n'
 # A file, and what is told of it: the line, the key, and what would be right.
 BROKEN = [
-    ("title = ", "Mend the file"),
+    ("title = ", "line 1, title: invalid value"),
     ('title = "x"', "the whole file: there are no steps"),
     (f'titel = "x"\n{STEP}', "line 1, titel: there is no key 'titel' here. The nearest names are: title"),
     (f"title = 3\n{STEP}", "line 1, title: it must be a text, not 3"),
     (f"{STEP}wher = 3", "line 5, steps[1].wher: there is no key 'wher' here. The nearest names are: where"),
-    (f'{STEP}limit = "3"', "line 5, steps[1].limit: it must be a whole number, not '3'"),
-    (f"{STEP}limit = -3", "line 5, steps[1].limit: it must be a whole number, not -3"),
+    (f'{STEP}limit = "3"', "line 5, steps[1].limit: it must be a whole number from 1, not '3'"),
+    (f"{STEP}limit = -3", "line 5, steps[1].limit: it must be a whole number from 1, not -3"),
     (f"{STEP}orphans = 1", "line 5, steps[1].orphans: it must be true or false, not 1"),
-    (f'{STEP}show = [\n  "[a",\n  2,\n]\nmax_share = "2"', "line 9, steps[1].max_share: it must be a number"),
-    (f'{STEP}show = [\n  "a",\n  2,\n]', "line 5, steps[1].show: it must be a text or a list of texts"),
-    (f'{STEP}expect = "5..2"', "line 5, steps[1].expect: '5..2' is no count and no range"),
-    (f"{STEP}dependents = {{ photos = 2 }}", "line 5, steps[1].dependents.photos: it must be a rule"),
+    (
+        f'{STEP}show = [\n  "[a",\n  2,\n]\nmax_share = "2"',
+        "line 9, steps[1].max_share: it must be a number",
+    ),
+    (f'{STEP}show = [\n  "a",\n  2,\n]', "line 5, steps[1].show: it must be a text or a list of texts, not 2"),
+    (f'{STEP}expect = "5..2"', "or \"2..5\", not '5..2'"),
+    (
+        f"{STEP}dependents = {{ photos = 2 }}",
+        'line 5, steps[1].dependents.photos: it must be "declared", "delete", "detach" or "stop", not 2',
+    ),
     (f"{STEP}{STEP}", "line 6, steps[2].name: there are two steps 'a'"),
     ('[[steps]]\ndelete = "stations"', "line 1, steps[1]: a step needs a name"),
     ('[[steps]]\nname = "a"', 'line 1, steps[1]: a step needs either delete = "TABLE" or dedupe = "TABLE"'),
     ('[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"', "line 1, steps[1]: dedupe needs keep"),
     (
         '[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"\nkeep = "fullest"\nfill = "all"',
-        'steps[1].fill: it must be true or "blank"',
+        'steps[1].fill: it must be true, false or "blank", not',
     ),
-    (f'[params.day]\ntype = "dat"\n{STEP}', "line 2, params.day.type: 'dat' is no type; there are text, integer"),
+    (f'[params.day]\ntype = "dat"\n{STEP}', 'line 2, params.day.type: it must be "text", "integer"'),
     (f'[params.day]\ntype = "date"\ndefault = "x"\n{STEP}', "line 3, params.day.default: 'x' is not of the type date"),
     (f'[params.a]\nallowed = ["x"]\ndefault = "y"\n{STEP}', "the default is not among the allowed values"),
     (f'[params]\n"a b" = {{}}\n{STEP}', "line 2, params.a b: 'a b' cannot stand behind a colon"),
@@ -58,23 +69,43 @@ BROKEN = [
     ('steps = ["a"]', "line 1, steps[1]: it must be a table under [[steps]]"),
     (f"guards = 3\n{STEP}", "line 1, guards: it must be a table, not 3"),
     (f'params = "x"\n{STEP}', "line 1, params: it must be a table of parameters, not 'x'"),
-    (f'[guards]\nexpect = "few"\n{STEP}', "line 2, guards.expect: 'few' is no count and no range"),
+    (f'[guards]\nexpect = "few"\n{STEP}', "not 'few'"),
     (f"[guards]\nmax_rows = 1.5\n{STEP}", "line 2, guards.max_rows: it must be a whole number, not 1.5"),
-    (f"[guards]\nstrict = true\n{STEP}", "line 2, guards.strict: it must be a text or a list of texts, not true"),
-    (f"{STEP}where = 3", "Mend the file"),
-    (f"{STEP}delete = 3", "Mend the file"),
+    (f"[guards]\nstrict = true\n{STEP}", "line 2, guards.strict: it must be the name of a caution, or all, not true"),
+    (f"{STEP}where = 3", "line 5, where: it stands here a second time"),
+    (f"{STEP}where = 'x", "line 5, where: expected"),
+    (f"{STEP}x", "the end of the file: expected"),
     ('[[steps]]\nname = 3\ndelete = "a"', "line 2, steps[1].name: it must be a text, not 3"),
     ('[[steps]]\nname = "a"\ndelete = "b"\ndedupe = "c"', "a step needs either delete"),
     (f'{STEP}same = "name"', "line 5, steps[1].same: there is no key 'same' here"),
     ('[[steps]]\nname = "a"\ndedupe = "t"\nkeep = "fullest"', "line 1, steps[1]: dedupe needs same"),
-    (f'{STEP}max_share = "5 %"', "line 5, steps[1].max_share: it must be a number, not '5 %'"),
-    (f"{STEP}expect = true", "line 5, steps[1].expect: it must be a count or a range in quotes, not true"),
+    (f'{STEP}max_share = "5 %"', "line 5, steps[1].max_share: it must be a number from 0 to 100, not '5 %'"),
+    (f"{STEP}expect = true", "line 5, steps[1].expect: it must be a count or a range in quotes, such as 6"),
     (f"{STEP}all_rows = 1", "line 5, steps[1].all_rows: it must be true or false, not 1"),
-    (f"{STEP}dependents = 3", "line 5, steps[1].dependents: it must be a rule, or a table of rules, not 3"),
+    (f"{STEP}dependents = 3", 'steps[1].dependents: it must be "declared", "delete"'),
     (f"{STEP}seal = 3", "line 5, steps[1].seal: it must be a table, not 3"),
     (f"{STEP}seal = {{ rows = 3 }}", "a seal needs fingerprint; yeldro preview FILE --seal writes it"),
     (f'[params.n]\ntype = "integer"\ndefault = true\n{STEP}', "line 3, params.n.default: true is not of the type"),
     (f"[params.n]\nallowed = 3\n{STEP}", "line 2, params.n.allowed: it must be a list of values, not 3"),
+    (f"{STEP}max_share = 101", "line 5, steps[1].max_share: it must be a number from 0 to 100, not 101"),
+    (f'{STEP}sample = "many"', "line 5, steps[1].sample: it must be a whole number or \"all\", not 'many'"),
+    (f'{STEP}dependents = "detatch"', '"detach" or "stop", not \'detatch\''),
+    (f'{STEP}strict = ["whole-tabel"]', "not 'whole-tabel'. The nearest names are: whole-table"),
+    (f'{TWICE}ignore = "case, cas"', 'it must be "case", "space" or "accents", not \'cas\''),
+    (f'{TWICE}nulls = "sme"', 'line 6, steps[1].nulls: it must be "same" or "different", not \'sme\''),
+    (TWICE.replace("fullest", "newest"), "line 5, steps[1].keep: it must be fullest, newest COL"),
+    (TWICE.replace('"b"', "[]"), "line 4, steps[1].same: it must be a text or a list of texts, not an empty list"),
+    (f'{TWICE}dependents = {{ a = "move", default = "stop" }}', 'it does not go with default = "stop"'),
+    (f'{TWICE}dependents = "declared"', "\"stop\", not 'declared'"),
+    (f"{STEP}limit = 3", "line 5, steps[1].limit: order_by and limit go together; order_by is missing"),
+    (f'{STEP}on = "a"', "line 5, steps[1].on: it belongs to just one of found_in, not_found_in and orphans"),
+    (f"{STEP}truncate = true", "line 5, steps[1].truncate: it goes with all_rows = true"),
+    ('[[steps]]\nname = "a"\ndelete = "t"', "line 1, steps[1]: no rows are chosen; it needs where, key"),
+    (
+        STEP.replace("id = 1", "id = :day"),
+        "steps[1].where: there is no parameter 'day'; it stands under [params",
+    ),
+    (f"[params.day]\n{STEP}", "line 1, params.day: no condition says :day"),
 ]
 
 
@@ -94,15 +125,9 @@ def test_the_schema_for_editors_says_what_the_reader_says() -> None:
     schema = json.loads(SCHEMA.read_text(encoding="utf-8"))
     assert schema == json.loads(json.dumps(make_schema())), "write it anew: ./dev schema"
     judge = jsonschema.Draft202012Validator(schema)
-    beyond = (
-        "no count and no range",
-        "two steps",
-        "not of the type",
-        "not among",
-        "behind a colon",
-        "Mend",
-        "needs keep",
-    )
+    beyond = ["'5..2'", "two steps", "not of the type", "not among", "behind a colon", "needs keep"]
+    beyond += ["invalid value", "second time", "expected", "go together", "just one of", "goes with", "not go with"]
+    beyond += ["no rows are chosen", "no parameter", "no condition"]
     for text, said in BROKEN:
         if not any(word in said for word in beyond):
             assert list(judge.iter_errors(tomllib.loads(text))), said
@@ -124,25 +149,60 @@ VALUES = {
 }
 
 
+PLAIN = NAMES.filter(lambda text: ":" not in text)
+TEXTS = PLAIN | st.lists(PLAIN, min_size=1, max_size=3)
+# A value of each kind of key.
+OF_KIND = {
+    keys.TEXT: NAMES,
+    keys.FLAG: st.booleans(),
+    keys.COUNT: st.integers(0, 2**63 - 1),
+    keys.FIRST: st.integers(1, 2**63 - 1),
+    keys.SHARE: st.floats(0, 100) | st.integers(0, 100),
+    keys.EXPECT: st.integers(0, 9) | st.sampled_from(["1..5", "..3", " 2 .. "]),
+    keys.SAMPLE: st.integers(0) | st.just("all"),
+    keys.TABLE: st.fixed_dictionaries(
+        {"matched": st.integers(0), "rows": st.integers(0), "fingerprint": st.just("0f")}
+    ),
+    keys.LIST: TEXTS,
+    keys.IGNORE: st.lists(st.sampled_from(["case", "space", "accents"]), min_size=1) | st.just("case, space"),
+    keys.KEEP: st.lists(st.sampled_from(["fullest", "newest a", "where b = 'c, d'"]), min_size=1),
+    keys.STRICT: st.just("all") | st.lists(st.sampled_from(["ties-at-limit", "no-key"]), min_size=1),
+    keys.DEDUPE["nulls"]: st.sampled_from(["same", "different"]),
+    keys.DEDUPE["fill"]: st.sampled_from([True, False, "blank"]),
+    **dict.fromkeys(
+        [keys.DELETE["dependents"], keys.DEDUPE["dependents"]],
+        st.just("delete") | st.dictionaries(NAMES | st.just("default"), st.sampled_from(["delete", "stop"])),
+    ),
+}
+
+
+@st.composite
+def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]:
+    """Every key of a step now and then, and conditions that say every parameter."""
+    known = keys.DELETE if verb == "delete" else keys.DEDUPE
+    needed = {"same", "keep"} & {*known}
+    kinds = {name: OF_KIND[kind] for name, kind in known.items() if name not in ("name", verb, *needed)}
+    found = draw(st.fixed_dictionaries({name: OF_KIND[known[name]] for name in needed}, optional=kinds))
+    if verb == "delete" or conditions:
+        found["where"] = [*as_list(found.get("where", "a")), *conditions]
+    if found.pop("truncate", False) and not conditions:
+        return {"all_rows": True, "truncate": True}
+    for name, others in (("limit", ["order_by"]), ("order_by", ["limit"]), ("on", ["orphans", "found_in"])):
+        if sum(bool(found.get(other)) for other in [*others, *(["not_found_in"] if name == "on" else [])]) != 1:
+            found.pop(name, None)
+    return found
+
+
 @st.composite
 def cleanups(draw: st.DrawFn) -> Cleanup:
     params = []
     for name in draw(st.lists(st.from_regex(r"[a-z_][a-z0-9_]{0,8}", fullmatch=True), max_size=3, unique=True)):
         kind = draw(st.sampled_from(TYPES))
         params.append(Param(name, kind, draw(st.none() | VALUES[kind]), draw(st.just("") | NAMES)))
-    texts = NAMES | st.lists(NAMES, min_size=1)
-    limits = {"expect": st.integers(0, 9) | st.just("1..5"), "max_rows": st.integers(0), "max_share": VALUES["number"]}
-    guards = st.fixed_dictionaries({}, optional={**limits, "strict": texts})
-    rules = NAMES | st.dictionaries(NAMES, NAMES)
-    common = {**limits, "where": texts, "dependents": rules}
-    delete = st.fixed_dictionaries(
-        {}, optional={**common, "orphans": st.booleans(), "limit": st.integers(0), "show": texts}
-    )
-    dedupe = st.fixed_dictionaries(
-        {"same": texts, "keep": texts}, optional={**common, "fill": st.sampled_from([True, "blank"])}
-    )
+    guards = st.fixed_dictionaries({}, optional={key: OF_KIND[kind] for key, kind in GUARDS.items()})
+    used = [f"x = :{one.name}" for one in params]
     steps = [
-        Step(name, verb, draw(NAMES), draw(delete if verb == "delete" else dedupe))
+        Step(name, verb, draw(NAMES), draw(options(verb, used)))
         for name in draw(st.lists(NAMES, min_size=1, max_size=3, unique=True))
         for verb in [draw(st.sampled_from(["delete", "dedupe"]))]
     ]
@@ -234,6 +294,19 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     told = yeldro("run", "two.toml", "--explain").out
     assert "It deletes the rows of stations for which (id = :id) and (name = :name)" in told
     assert "It may only be 1, 2." in told
+
+
+def test_all_that_does_not_fit_the_database_is_told_at_once(yeldro: Yeldro, gauges: Path) -> None:
+    steps = ['delete = "statoins"\nwhere = "id = 1"', 'delete = "stations"\nwhere = "idd = 1"']
+    steps += ['dedupe = "observers"\nsame = "email"\nkeep = "newest of_all"']
+    text = "".join(f'[[steps]]\nname = "{name}"\n{step}\n' for name, step in zip("abc", steps, strict=True))
+    (gauges.parent / "wrong.toml").write_text(text)
+    for command in (["preview"], ["run", "--yes"], ["script"]):
+        result = yeldro(command[0], "wrong.toml", *command[1:])
+        assert result.status == 2
+        assert "line 1, step a: There is no table 'statoins' in this database" in result.err
+        assert "line 5, step b: There is no column 'idd' in stations" in result.err
+        assert "line 9, step c: There is no column 'of_all' in observers" in result.err
 
 
 def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:

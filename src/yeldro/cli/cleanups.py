@@ -16,13 +16,22 @@ from yeldro import running
 from yeldro.cli.place import find_database
 from yeldro.cli.request import opened, read_duplicates_request, read_request
 from yeldro.cli.screen import Screen
-from yeldro.cli.steps import choose_steps, make_cleanup, make_options, make_reviewed, read_limits, read_values
+from yeldro.cli.steps import (
+    choose_steps,
+    make_cleanup,
+    make_options,
+    make_reviewed,
+    read_limits,
+    read_steps,
+    read_values,
+)
 from yeldro.core.blueprint import Task, write_blueprint
 from yeldro.core.cleanup import Cleanup, Param, Step
 from yeldro.core.database import Database, Mode
 from yeldro.core.ddl import read_ddl
+from yeldro.core.duplicates import DuplicatesRequest
 from yeldro.core.outcome import RunResult
-from yeldro.core.preview import Preview
+from yeldro.core.preview import Preview, Request
 from yeldro.core.review import Review
 from yeldro.core.schema import Schema
 from yeldro.core.seal import Seal, Sealing, list_sealed
@@ -64,7 +73,7 @@ def run_cleanup(options: dict[str, Any]) -> int:
             )
         person.several = len(steps) > 1
         person.shows_changes = options["show_changes"]
-        jobs = [make_job(database, cleanup, step, values) for step in steps]
+        jobs = make_jobs(database, path, cleanup, steps, values)
         compare = partial(find_difference, path)
         return running.run(database, jobs, manner, person, keeping, read_limits(cleanup.guards), compare)
 
@@ -111,13 +120,13 @@ def preview_cleanup(options: dict[str, Any]) -> int:
 
 
 def _look(database: Database, path: Path, cleanup: Cleanup, values: Mapping[str, str]) -> Iterator[Preview]:
-    jobs = [make_job(database, cleanup, step, values) for step in cleanup.steps]
+    jobs = make_jobs(database, path, cleanup, cleanup.steps, values)
     return running.look_ahead(database, jobs, read_limits(cleanup.guards), partial(find_difference, path))
 
 
 def seal_cleanup(database: Database, path: Path, cleanup: Cleanup, values: Mapping[str, str]) -> Iterator[Preview]:
     """Preview every step, and then write what they found into the file, as their seals."""
-    jobs = [make_job(database, cleanup, step, values) for step in cleanup.steps]
+    jobs = make_jobs(database, path, cleanup, cleanup.steps, values)
     writer = SealWriter(path)
     seals: dict[str, Seal] = {}
     for found in running.look_ahead(database, jobs, read_limits(cleanup.guards)):
@@ -147,11 +156,13 @@ def write_script(options: dict[str, Any]) -> int:
         text = _write_blueprint(cleanup, steps, values, options, path.name, archive)
         return _write_out(screen, text)
     with opened(find_database(options["db"] or cleanup.database or None), Mode.WRITE, options["wait"]) as database:
-
-        def make_jobs(on: Database) -> list[Deletion | Merging]:
-            return [make_job(on, cleanup, step, values) for step in steps]
-
-        writing = write_down(database, make_jobs, read_limits(cleanup.guards), partial(find_difference, path), archive)
+        writing = write_down(
+            database,
+            lambda on: make_jobs(on, path, cleanup, steps, values),
+            read_limits(cleanup.guards),
+            partial(find_difference, path),
+            archive,
+        )
     return _write_out(screen, render_script(writing, cleanup.title, path.name, dry=options["dry"]))
 
 
@@ -175,13 +186,10 @@ def _write_blueprint(
     except UnicodeDecodeError:
         raise UsageError(f"{path} is not a text in UTF-8.") from None
     nowhere = cast(Database, _Nowhere(schema, kind.dialect))
-    tasks = []
     for step in steps:
         if step.seal:
             raise Refused(f"Step {step.name} is sealed, and nobody can look at the rows from here.")
-        asked = make_options(step, cleanup.guards, values)
-        read = read_request if step.verb == "delete" else read_duplicates_request
-        tasks.append(Task(step.name, read(nowhere, asked)))
+    tasks = read_steps(name, steps, lambda step: Task(step.name, _read_request(nowhere, cleanup, step, values)))
     limits, dry = read_limits(cleanup.guards), bool(options["dry"])
     lines = write_blueprint(schema, kind(quoted), tasks, limits, archive, dry=dry, comment=comment)
     return render_blueprint(lines, cleanup.title, name, path.name, kind.title, dry=dry)
@@ -195,11 +203,22 @@ def _write_out(screen: Screen, text: str) -> int:
     return 0
 
 
-def make_job(database: Database, cleanup: Cleanup, step: Step, values: Mapping[str, str]) -> Deletion | Merging:
+def make_jobs(
+    database: Database, path: Path, cleanup: Cleanup, steps: Sequence[Step], values: Mapping[str, str]
+) -> list[Deletion | Merging]:
+    def make(step: Step) -> Deletion | Merging:
+        asked = _read_request(database, cleanup, step, values)
+        kind = Deletion if isinstance(asked, Request) else Merging
+        return kind(database, asked, step.name, step.seal)  # type: ignore[arg-type]  # each has its own request
+
+    return read_steps(str(path), steps, make)
+
+
+def _read_request(
+    database: Database, cleanup: Cleanup, step: Step, values: Mapping[str, str]
+) -> Request | DuplicatesRequest:
     asked = make_options(step, cleanup.guards, values)
-    if step.verb == "delete":
-        return Deletion(database, read_request(database, asked), step.name, step.seal)
-    return Merging(database, read_duplicates_request(database, asked), step.name, step.seal)
+    return (read_request if step.verb == "delete" else read_duplicates_request)(database, asked)
 
 
 def check_seal(options: Mapping[str, Any]) -> None:

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
-from typing import Any
+from textwrap import indent
+from typing import Any, TypeVar
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.condition import find_names
 from yeldro.core.guards import Guards, read_expected
 from yeldro.core.review import Review
 from yeldro.core.schema import Family, nearest
 from yeldro.core.selection import Selection
 from yeldro.core.values import Value, read_value
-from yeldro.errors import UsageError
+from yeldro.errors import Refused, UsageError
+
+T = TypeVar("T")
 
 # What a command has when an option is not given.
 _USUAL: dict[str, Any] = {
@@ -65,7 +69,30 @@ def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str
 def _find_used(steps: Sequence[Step]) -> set[str]:
     """The names of the parameters that the conditions of some steps speak of."""
     texts = [text for step in steps for text in as_list(step.options.get("where"))]
-    return {name for text in texts for name in re.findall(r":(\w+)", text)}
+    return {name for text in texts for name in find_names(text)}
+
+
+def read_steps(path: str, steps: Sequence[Step], read: Callable[[Step], T]) -> list[T]:
+    """What each step means for a database. UsageError with all that does not fit it, as faults of the file; Refused."""
+    found: list[T] = []
+    told: list[str] = []
+    for step in steps:
+        try:
+            found.append(read(step))
+        except Refused as error:
+            raise Refused(f"Step {step.name}: {_as_keys(error.message)}", _as_keys(error.hint)) from None
+        except UsageError as error:
+            line = f"line {step.line}, " if step.line else ""
+            told.append(f"{path}, {line}step {step.name}: {_as_keys(error.message)}")
+            told += [indent(_as_keys(error.hint), "  ")] if error.hint else []
+    if told:
+        raise UsageError(f"{path} does not fit this database.", "\n".join(told))
+    return found
+
+
+def _as_keys(text: str) -> str:
+    """With the keys of a file in place of options."""
+    return re.sub(r"--([a-z-]+)\b", lambda found: found[1].replace("-", "_"), text)
 
 
 def choose_steps(cleanup: Cleanup, chosen: Sequence[str]) -> list[Step]:

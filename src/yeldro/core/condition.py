@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
@@ -13,6 +14,11 @@ from yeldro.core.schema import Family, Table, nearest
 from yeldro.core.values import Parameter, Value
 from yeldro.errors import UsageError
 
+# A parameter, and what may hold a colon that begins none, as engines read it that do, or do not, know a backslash.
+_NAMED = [
+    re.compile(rf"""'(?:[^'{more}]|''{also})*'|"(?:[^"]|"")*"|`[^`]*`|::|:([^\W\d]\w*)""")
+    for more, also in (("", ""), (r"\\", r"|\\."))
+]
 # Functions of the engines that write, lock, wait or reach outside of the database.
 _NOT_LOOKING = {
     *(
@@ -96,6 +102,12 @@ def read_condition(
     pieces = tuple(_cut(text, dialect, parameters, families, option))
     values = {piece.name: piece.value for piece in pieces if isinstance(piece, Bound)}
     return Condition(text, pieces, columns, tree, dialect, values)
+
+
+def find_names(text: str) -> list[str]:
+    """The parameters that a condition surely speaks of, whatever the engine."""
+    plain, escaped = ([found[1] for found in pattern.finditer(text) if found[1]] for pattern in _NAMED)
+    return [name for name in plain if name in escaped]
 
 
 def _parse(text: str, dialect: str, option: str) -> exp.Expr:

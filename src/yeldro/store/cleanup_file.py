@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -13,8 +14,9 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
-from yeldro.core.cleanup import Cleanup, Fault, read_cleanup
-from yeldro.core.cleanup import Path as Place
+from yeldro.core.cleanup import Cleanup
+from yeldro.core.cleanup_reading import Fault, read_cleanup
+from yeldro.core.cleanup_reading import Path as Place
 from yeldro.errors import UsageError
 
 _HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
@@ -31,13 +33,28 @@ def load_cleanup(path: Path) -> Cleanup:
     except UnicodeDecodeError:
         raise UsageError(f"{path} is not a text in UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
-        raise UsageError(f"{path} cannot be read: {error}.", "Mend the file; it is TOML.") from None
+        hint = f"{path}, {_describe_syntax(error, text)}\nA text stands in quotes, a list in [ ]."
+        raise UsageError(f"{path} is no TOML.", hint) from None
     cleanup, faults = read_cleanup(data)
+    lines = find_lines(text)
     if faults:
-        lines = find_lines(text)
         told = [f"{path}, {_describe(fault, lines)}" for fault in faults]
         raise UsageError(f"{path} has {len(faults)} fault{'s' * (len(faults) > 1)}.", "\n".join(told))
-    return cleanup
+    steps = [replace(step, line=lines.get(("steps", place), 0)) for place, step in enumerate(cleanup.steps)]
+    return replace(cleanup, steps=tuple(steps))
+
+
+def _describe_syntax(error: tomllib.TOMLDecodeError, text: str) -> str:
+    """Where the text is no TOML. The parser stands behind what it could not take."""
+    place = re.search(r" \(at (?:line (\d+), column \d+|end of document)\)", str(error))
+    lines = text.splitlines() or [""]
+    number = int(place[1]) if place and place[1] else len(lines)
+    key = _KEY.match(lines[number - 1])
+    where = f"line {number}" if key or (place and place[1]) else "the end of the file"
+    fault = re.sub(r" \(at .*", "", str(error))
+    if "overwrite" in fault:
+        fault = "it stands here a second time"
+    return f"{where}{f', {key[1]}' if key else ''}: {fault[:1].lower()}{fault[1:]}."
 
 
 def _describe(fault: Fault, lines: Mapping[Place, int]) -> str:
