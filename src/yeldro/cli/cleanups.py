@@ -66,11 +66,7 @@ def run_cleanup(options: dict[str, Any]) -> int:
     place = {"db": options["db"] or cleanup.database or None}
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
-        if not database.exclude(f"yeldro run {path.name}"):
-            raise Refused(
-                "Another run of this cleanup is under way on this database (on SQLite: another program writes to it).",
-                "Try again when it is done.",
-            )
+        database.exclude(f"yeldro run {path.name}")
         person.several = len(steps) > 1
         person.shows_changes = options["show_changes"]
         jobs = make_jobs(database, path, cleanup, steps, values)

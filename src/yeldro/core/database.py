@@ -54,8 +54,8 @@ class Database(Protocol):
         """Statements that give another connection the settings of this one that a script depends on."""
         ...
 
-    def exclude(self, name: str) -> bool:
-        """Keep others from excluding the same name until this connection is closed. Returns whether nobody does.
+    def exclude(self, name: str) -> None:
+        """Keep others from excluding the same name until this connection is closed. Refused where somebody does.
 
         Where only one can write at a time it is enough that nobody does now.
         """

@@ -73,7 +73,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             self._gate.connection.close()
 
     @abstractmethod
-    def exclude(self, name: str) -> bool: ...
+    def exclude(self, name: str) -> None: ...
 
     # Transactions
 
@@ -360,6 +360,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def count_dangling(self, reference: Reference, keys: KeySet) -> int:
         return self._gate.number(self._statements.count_dangling(reference, keys))
+
+
+def under_way() -> Refused:
+    return Refused("Another run of this cleanup is under way on this database.", "Try again when it is done.")
 
 
 def did_not_commit() -> DatabaseFailed:

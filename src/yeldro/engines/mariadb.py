@@ -18,7 +18,7 @@ from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, Reference, Table
-from yeldro.engines.base import SqlDatabase, did_not_commit
+from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import read_schema
 from yeldro.engines.mariadb_statements import CreateKeyTable, JsonTable, MariadbStatements, Utf8
@@ -154,11 +154,12 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         wanted["max_recursive_iterations"] = _PINNED["max_recursive_iterations"]
         return [f"SET SESSION {name} = {value!r}" for name, value in wanted.items()]
 
-    def exclude(self, name: str) -> bool:
+    def exclude(self, name: str) -> None:
         """These locks are the server's: the name of the database belongs to it, within the 64 letters there are."""
         self._releasing = "DO RELEASE_ALL_LOCKS()"
         own = sa.func.left(sa.func.sha1(sa.func.concat(sa.func.database(), name)), sa.literal_column("40"))
-        return bool(self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one() == 1)
+        if self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one() != 1:
+            raise under_way()
 
     def _is_whole(self) -> bool:
         """The server tells with every answer whether a transaction is open (SERVER_STATUS_IN_TRANS)."""

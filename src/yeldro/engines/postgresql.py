@@ -14,7 +14,7 @@ from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
-from yeldro.engines.base import SqlDatabase, did_not_commit
+from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.postgresql_statements import KEPT_AS, Named, PostgresqlStatements
@@ -157,10 +157,11 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def write_settings(self) -> list[str]:
         return [f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS]
 
-    def exclude(self, name: str) -> bool:
+    def exclude(self, name: str) -> None:
         self._releasing = "SELECT pg_advisory_unlock_all()"
         key = sa.func.hashtextextended(name, sa.literal_column("0"))
-        return bool(self._gate.run(sa.select(sa.func.pg_try_advisory_lock(key))).scalar_one())
+        if not self._gate.run(sa.select(sa.func.pg_try_advisory_lock(key))).scalar_one():
+            raise under_way()
 
     def _setting(self, name: str) -> str:
         return str(self._gate.run(sa.select(sa.func.current_setting(name))).scalar_one())

@@ -23,7 +23,7 @@ from yeldro.engines.sqlite_copies import SqliteCopies
 from yeldro.engines.sqlite_rules import LISTEN, VERBS, deny_changes, translate
 from yeldro.engines.sqlite_statements import SqliteStatements
 from yeldro.engines.statements import Rows, Words, as_tuple
-from yeldro.errors import DatabaseFailed
+from yeldro.errors import DatabaseFailed, Locked, Refused
 
 
 def open_sqlite(path: Path, mode: Mode, wait: float) -> SqliteDatabase:
@@ -92,14 +92,16 @@ class SqliteDatabase(SqliteCopies):
             raise DatabaseFailed("Foreign keys cannot be enforced in this build of SQLite.")
         self._gate.run_text("PRAGMA recursive_triggers = OFF")
 
-    def exclude(self, name: str) -> bool:
+    def exclude(self, name: str) -> None:
         """Only one may write at a time: it is enough that nobody does now."""
         try:
             self._gate.run_text("BEGIN IMMEDIATE")
-        except DatabaseFailed:
-            return False
+        except Locked:
+            raise Refused(
+                "Another program writes to this database, perhaps another run of this cleanup.",
+                "Try again when it is done.",
+            ) from None
         self._gate.run_text("ROLLBACK")
-        return True
 
     def write_settings(self) -> list[str]:
         return ["PRAGMA foreign_keys = ON", "PRAGMA recursive_triggers = OFF"]

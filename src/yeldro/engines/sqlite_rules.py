@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-from yeldro.errors import BadStatement, DatabaseFailed, Interrupted, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, Interrupted, Locked, YeldroError
 
 # A Python callback now and then, after so many steps of SQLite's machine, lets Ctrl-C end a long statement.
 LISTEN = 200_000
@@ -38,7 +38,7 @@ def translate(error: BaseException) -> YeldroError:
         case sqlite3.SQLITE_INTERRUPT:
             return Interrupted("Interrupted.")
         case sqlite3.SQLITE_BUSY | sqlite3.SQLITE_LOCKED:
-            return DatabaseFailed(
+            return Locked(
                 "The database is locked by another program.",
                 "Nothing was changed. Try again, or let --wait be longer.",
             )
