@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Protocol
 
+from yeldro.core.cleanup_keys import as_keys
 from yeldro.core.database import Database, KeySet, Mode
 from yeldro.core.duplicates import DuplicatesRequest
 from yeldro.core.guards import Guards
@@ -354,12 +355,16 @@ class _Run:
 def judge(
     database: Database, job: Job, found: Preview, limits: Guards, earlier: Sequence[Reach] = (), *, last: bool
 ) -> Preview:
-    """The preview of a step, with what the limits of the whole run say to it. `last`: no other step comes after it."""
+    """The preview of a step, with what the limits of the whole run say to it. `last`: no other step comes after it.
+
+    What it says is put in the words of its file, where it has one.
+    """
     excess = find_excess(database, limits, found.reach, earlier)
     total = found.reach.matched + sum(one.matched for one in earlier)
     if last and limits.expect and not limits.expect.holds(total):
         excess = [*excess, f"{limits.expect} rows were expected in all, {total:,} match."]
-    return replace(found, step=job.name, refusals=(*found.refusals, *excess))
+    found = replace(found, step=job.name, refusals=(*found.refusals, *excess))
+    return found.reworded(as_keys) if job.name else found
 
 
 def _check_seal(database: Database, job: Job, found: Preview, compare: Compare) -> Preview:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import datetime
-import re
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from textwrap import indent
 from typing import Any, TypeVar
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.cleanup_keys import as_keys
 from yeldro.core.condition import find_names
 from yeldro.core.guards import Guards, read_expected
 from yeldro.core.review import Review
@@ -80,19 +80,14 @@ def read_steps(path: str, steps: Sequence[Step], read: Callable[[Step], T]) -> l
         try:
             found.append(read(step))
         except Refused as error:
-            raise Refused(f"Step {step.name}: {_as_keys(error.message)}", _as_keys(error.hint)) from None
+            raise Refused(f"Step {step.name}: {as_keys(error.message)}", as_keys(error.hint)) from None
         except UsageError as error:
             line = f"line {step.line}, " if step.line else ""
-            told.append(f"{path}, {line}step {step.name}: {_as_keys(error.message)}")
-            told += [indent(_as_keys(error.hint), "  ")] if error.hint else []
+            told.append(f"{path}, {line}step {step.name}: {as_keys(error.message)}")
+            told += [indent(as_keys(error.hint), "  ")] if error.hint else []
     if told:
         raise UsageError(f"{path} does not fit this database.", "\n".join(told))
     return found
-
-
-def _as_keys(text: str) -> str:
-    """With the keys of a file in place of options."""
-    return re.sub(r"--([a-z-]+)\b", lambda found: found[1].replace("-", "_"), text)
 
 
 def choose_steps(cleanup: Cleanup, chosen: Sequence[str]) -> list[Step]:

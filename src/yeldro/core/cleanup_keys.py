@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -177,6 +178,25 @@ DEDUPE = _COMMON | {
     "dependents": _rules([rule for rule in Rule if rule is not Rule.DECLARED]),
     "groups": COUNT,
 }
+
+
+_OPTION = re.compile(r"--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+))?")
+
+
+def as_keys(text: str) -> str:
+    """A message about options as one about a file: `--all-rows` as `all_rows = true`. Options of a run stay."""
+
+    def write(found: re.Match[str]) -> str:
+        name = found[1].replace("-", "_")
+        kind = (DELETE | DEDUPE).get(name)
+        if kind is None:
+            return found[0]
+        if found[2]:
+            table = found[2] if found[2].isidentifier() else json.dumps(found[2], ensure_ascii=False)
+            return f'{name} = {{ {table} = "{found[3]}" }}'
+        return f"{name} = true" if kind is FLAG or name == "fill" else name
+
+    return _OPTION.sub(write, text)
 
 
 def make_schema() -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from yeldro.core.cautions import (
@@ -84,6 +84,17 @@ class Preview:
     @property
     def selection(self) -> Selection:
         return self.reach.selection
+
+    def reworded(self, tell: Callable[[str], str]) -> Preview:
+        """The same, with what it says to a person in other words."""
+        stops = (replace(stop, reason=tell(stop.reason), lift=tell(stop.lift)) for stop in self.reach.stops)
+        return replace(
+            self,
+            reach=replace(self.reach, stops=tuple(stops)),
+            cautions=tuple(replace(caution, message=tell(caution.message)) for caution in self.cautions),
+            refusals=tuple(map(tell, self.refusals)),
+            hints=tuple(map(tell, self.hints)),
+        )
 
 
 def make_preview(database: Database, request: Request, reach: Reach) -> Preview:

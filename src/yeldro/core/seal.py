@@ -12,7 +12,7 @@ from hashlib import blake2b
 from typing import Any
 
 from yeldro.core.database import Database, KeySet
-from yeldro.core.reach import Reach
+from yeldro.core.reach import Reach, root_keys
 
 _BITS = 128
 
@@ -61,11 +61,16 @@ class Difference:
 
 
 def list_sealed(database: Database, reach: Reach) -> Iterator[Sealed]:
-    """Every row of a reach, once for each thing that happens to it, streamed inside the open transaction."""
+    """Every row of a reach, once for each thing that happens to it, streamed inside the open transaction.
+
+    Of the rows of the selection's own table, those that only hang on matched ones are told apart.
+    """
+    root = root_keys(reach)
     for action, keys in _find_actions(reach):
-        for image, *cells in database.find_images(keys, find_telling(keys)):
-            shown = ", ".join(map(_write, cells)) if cells else image.replace("\t", ", ")
-            yield Sealed(action, image, shown)
+        apart = keys is root and not (keys.new or keys.alike)  # surplus rows are told by what they lead to
+        for image, *cells in database.find_images(keys, find_telling(keys), apart=apart):
+            shown = ", ".join(map(_write, cells[1:])) if cells else image.replace("\t", ", ")
+            yield Sealed(action if not cells or cells[0] else f"{action}, hanging on them", image, shown)
 
 
 def find_telling(keys: KeySet) -> tuple[str, ...]:

@@ -19,7 +19,7 @@ from yeldro.core.selection import Order, Selection
 from yeldro.engines.fragment import Fragment
 
 # What `round` says of matched rows; dependents get a number from 0 on.
-_MATCHED = "-1"
+MATCHED = "-1"
 Columns = Sequence[sa.ColumnElement[Any]]
 Rows = sa.Select[*tuple[Any, ...]]
 
@@ -103,10 +103,17 @@ class Statements:
             return sa.true()
         clause, names = self.table(keys.table), keys.table.identity
         matched = sa.select(*self.key_columns(keys, names)).where(
-            self.key_table(keys).c.round == sa.literal_column(_MATCHED)
+            self.key_table(keys).c.round == sa.literal_column(MATCHED)
         )
         inside: sa.ColumnElement[bool] = as_tuple([clause.c[name] for name in names]).in_(matched)
         return inside
+
+    def matched_cell(self, keys: KeySet) -> sa.ColumnElement[int]:
+        """1 in a row that is_matched, else 0, in what select_copied selects."""
+        return self.one_if(self.is_matched(keys))
+
+    def one_if(self, condition: sa.ColumnElement[bool]) -> sa.ColumnElement[int]:
+        return sa.case((condition, sa.literal_column("1")), else_=sa.literal_column("0"))
 
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is not in the key set."""
@@ -157,7 +164,7 @@ class Statements:
     # Filling key sets
 
     def match(self, selection: Selection, into: KeySet) -> sa.Insert:
-        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(_MATCHED)).where(*self.is_selected(selection))
+        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(MATCHED)).where(*self.is_selected(selection))
         if selection.limit is not None:
             wanted = wanted.order_by(*self.first_rows(selection)).limit(selection.limit)
         return self.fill(into, wanted)

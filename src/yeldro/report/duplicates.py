@@ -26,7 +26,7 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
     """The duplicates, and everything that removing the surplus rows would touch."""
     found = preview.duplicates
     assert found
-    yield from render_duplicates(found, _find_filled(preview))
+    yield from render_duplicates(found, _find_filled(preview), in_file=bool(preview.step))
     if not found.groups:
         return
     yield from render_parts(preview)
@@ -60,8 +60,10 @@ def _find_filled(preview: Preview) -> tuple[str, ...]:
     return tuple(name for change in changes for name in change.columns)
 
 
-def render_duplicates(found: Duplicates, filled: Sequence[str] = ()) -> Iterator[RenderableType]:
-    """`filled` are the columns in which kept rows get values of surplus ones."""
+def render_duplicates(
+    found: Duplicates, filled: Sequence[str] = (), *, in_file: bool = False
+) -> Iterator[RenderableType]:
+    """`filled` are the columns in which kept rows get values of surplus ones; `in_file`: a file asked for them."""
     request = found.request
     grouping, label = request.grouping, request.table.label
     same = ", ".join(one.text for one in grouping.same)
@@ -80,14 +82,15 @@ def render_duplicates(found: Duplicates, filled: Sequence[str] = ()) -> Iterator
     ]
     yield ""
     yield render_grid(("size", "groups", ""), sizes, right=("size", "groups"))
-    yield from _decisions(found)
+    yield from _decisions(found, "keep" if in_file else "--keep")
     for number, group in enumerate(found.listing, 1):
         yield from _group(found, number, group, filled)
     if len(found.listing) < found.groups:
-        yield Text(f"\n{count(found.groups - len(found.listing), 'more group')}: --groups N or --all shows them.")
+        more = count(found.groups - len(found.listing), "more group")
+        yield Text(f"\n{more}: {'groups = N' if in_file else '--groups N or --all'} shows them.")
 
 
-def _decisions(found: Duplicates) -> Iterator[RenderableType]:
+def _decisions(found: Duplicates, title: str) -> Iterator[RenderableType]:
     """In how many groups each rule decides. One that decides nothing is said so."""
     chosen = found.request.grouping.is_decided
     if not found.decisions:
@@ -100,7 +103,7 @@ def _decisions(found: Duplicates) -> Iterator[RenderableType]:
     if chosen:
         left = found.groups - sum(groups for _, groups in found.decisions)
         rows.append(("the lowest key" if found.request.table.key else "the first row", left, ""))
-    titles = ("--keep", "decides groups" if chosen else "would decide groups", "")
+    titles = (title, "decides groups" if chosen else "would decide groups", "")
     used = 3 if any(row[2] for row in rows) else 2
     yield render_grid(titles[:used], [row[:used] for row in rows], right=titles[1:2])
 

@@ -54,9 +54,9 @@ def _sample(preview: Preview, width: int) -> Iterator[RenderableType]:
     yield shown
     notes = []
     if rest := preview.reach.matched - len(preview.sample):
-        notes.append(f"{count(rest, 'more row')}; --sample all shows every one")
+        notes.append(f"{count(rest, 'more row')}; {'sample' if preview.step else '--sample'} all shows every one")
     if more := left_out(preview.columns, shown):
-        notes.append(f"no room for {', '.join(more)}; --show picks columns")
+        notes.append(f"no room for {', '.join(more)}; {'show' if preview.step else '--show'} picks columns")
     if notes:
         yield Text(f"  ({'; '.join(notes)})", style="dim")
 
