@@ -239,6 +239,25 @@ def test_a_command_line_is_saved_and_run_again(yeldro: Yeldro, gauges: Path) -> 
     assert "6 surplus rows of observers were expected, there are 0" in yeldro("run", "twice.toml", "--yes").err
 
 
+def test_paths_in_a_file_count_from_its_folder(yeldro: Yeldro, gauges: Path) -> None:
+    folder = gauges.parent / "monthly"
+    folder.mkdir()
+    (gauges.parent / "keys.csv").write_text("id\n1\n2\n")
+    line = ["preview", "alerts", "--keys-from", "keys.csv", "--save", "monthly/alerts.toml"]
+    for more, database in (([], "gauges"), (["--db", "gauges.db"], "../gauges.db")):
+        assert yeldro(*line, "--replace", *more).status == 0
+        saved = load_cleanup(folder / "alerts.toml")
+        assert (saved.database, saved.steps[0].options) == (database, {"keys_from": "../keys.csv"})
+        done = json.loads(yeldro("run", "monthly/alerts.toml", "--rehearse", "--format", "json").out)
+        assert (done["outcome"], done["tally"][0]["deleted"]) == ("rehearsed", 2)
+    assert yeldro(*line[:-1], "monthly/sealed.toml", "--seal").status == 0
+    from_input = [*line[:3], "-", "--save", "monthly/input.toml", "--seal"]
+    assert "looks at the keys again" in yeldro(*from_input).err
+    unready = yeldro("duplicates", "observers", "--same", "email", "--save", "monthly/unready.toml")
+    assert (unready.status, "dedupe needs keep" in unready.err) == (2, True)
+    assert sorted(one.name for one in folder.iterdir()) == ["alerts.toml", "sealed.seal", "sealed.toml"]
+
+
 def test_from_a_timer(yeldro: Yeldro, gauges: Path) -> None:
     (gauges.parent / "none.toml").write_text('[[steps]]\nname = "a"\ndelete = "stations"\nkey = "99"\n')
     (gauges.parent / "one.toml").write_text('[[steps]]\nname = "a"\ndelete = "readings"\norphans = true\n')

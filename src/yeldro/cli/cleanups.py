@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import asdict, dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -13,7 +14,7 @@ from typing import Any, cast
 import click
 
 from yeldro import running
-from yeldro.cli.place import find_database
+from yeldro.cli.place import find_database, find_named_database, from_file, name_database
 from yeldro.cli.request import opened, read_duplicates_request, read_request
 from yeldro.cli.screen import Screen
 from yeldro.cli.steps import (
@@ -63,7 +64,7 @@ def run_cleanup(options: dict[str, Any]) -> int:
     steps = choose_steps(cleanup, options["step"])
     asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
     values = read_values(cleanup, steps, options["parameters"], _ask_value if asks else None)
-    place = {"db": options["db"] or cleanup.database or None}
+    place = {"db": options["db"] or find_named_database(path, cleanup.database)}
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
         database.exclude(f"yeldro run {path.name}")
@@ -82,6 +83,11 @@ def run_cleanup(options: dict[str, Any]) -> int:
         raise
 
 
+def _opened(path: Path, cleanup: Cleanup, options: Mapping[str, Any], mode: Mode) -> AbstractContextManager[Database]:
+    place = find_database(options["db"] or find_named_database(path, cleanup.database))
+    return opened(place, mode, options["wait"])
+
+
 def preview_cleanup(options: dict[str, Any]) -> int:
     """Show every step of a cleanup file as the data is now, and seal it if that is asked for. Returns the status."""
     from yeldro.cli.deletion import show_step
@@ -94,7 +100,7 @@ def preview_cleanup(options: dict[str, Any]) -> int:
     asks = screen.format == "text" and sys.stdin.isatty()
     values = read_values(cleanup, cleanup.steps, options["parameters"], _ask_value if asks else None)
     documents, status, settled = [], 0, False
-    with opened(find_database(options["db"] or cleanup.database or None), Mode.READ, options["wait"]) as database:
+    with _opened(path, cleanup, options, Mode.READ) as database:
         look = seal_cleanup if options["seal"] else _look
         for found in look(database, path, cleanup, values):
             document = make_duplicates(found.duplicates, found) if found.duplicates else make_preview(found)
@@ -149,9 +155,9 @@ def write_script(options: dict[str, Any]) -> int:
     if bool(options["target"]) != bool(options["schema"]):
         raise UsageError("--for and --schema go together.", "--schema FILE holds the CREATE TABLE statements.")
     if options["target"]:
-        text = _write_blueprint(cleanup, steps, values, options, path.name, archive)
+        text = _write_blueprint(path, cleanup, steps, values, options, archive)
         return _write_out(screen, text)
-    with opened(find_database(options["db"] or cleanup.database or None), Mode.WRITE, options["wait"]) as database:
+    with _opened(path, cleanup, options, Mode.WRITE) as database:
         writing = write_down(
             database,
             lambda on: make_jobs(on, path, cleanup, steps, values),
@@ -171,7 +177,12 @@ class _Nowhere:
 
 
 def _write_blueprint(
-    cleanup: Cleanup, steps: Sequence[Step], values: Mapping[str, str], options: dict[str, Any], name: str, archive: str
+    file: Path,
+    cleanup: Cleanup,
+    steps: Sequence[Step],
+    values: Mapping[str, str],
+    options: dict[str, Any],
+    archive: str,
 ) -> str:
     kind = TARGETS[options["target"]]
     path = Path(options["schema"])
@@ -185,10 +196,12 @@ def _write_blueprint(
     for step in steps:
         if step.seal:
             raise Refused(f"Step {step.name} is sealed, and nobody can look at the rows from here.")
-    tasks = read_steps(name, steps, lambda step: Task(step.name, _read_request(nowhere, cleanup, step, values)))
+    tasks = read_steps(
+        file.name, steps, lambda step: Task(step.name, _read_request(nowhere, file, cleanup, step, values))
+    )
     limits, dry = read_limits(cleanup.guards), bool(options["dry"])
     lines = write_blueprint(schema, kind(quoted), tasks, limits, archive, dry=dry, comment=comment)
-    return render_blueprint(lines, cleanup.title, name, path.name, kind.title, dry=dry)
+    return render_blueprint(lines, cleanup.title, file.name, path.name, kind.title, dry=dry)
 
 
 def _write_out(screen: Screen, text: str) -> int:
@@ -203,7 +216,7 @@ def make_jobs(
     database: Database, path: Path, cleanup: Cleanup, steps: Sequence[Step], values: Mapping[str, str]
 ) -> list[Deletion | Merging]:
     def make(step: Step) -> Deletion | Merging:
-        asked = _read_request(database, cleanup, step, values)
+        asked = _read_request(database, path, cleanup, step, values)
         kind = Deletion if isinstance(asked, Request) else Merging
         return kind(database, asked, step.name, step.seal)  # type: ignore[arg-type]  # each has its own request
 
@@ -211,9 +224,9 @@ def make_jobs(
 
 
 def _read_request(
-    database: Database, cleanup: Cleanup, step: Step, values: Mapping[str, str]
+    database: Database, path: Path, cleanup: Cleanup, step: Step, values: Mapping[str, str]
 ) -> Request | DuplicatesRequest:
-    asked = make_options(step, cleanup.guards, values)
+    asked = make_options(step, cleanup.guards, values, path)
     return (read_request if step.verb == "delete" else read_duplicates_request)(database, asked)
 
 
@@ -222,6 +235,8 @@ def check_seal(options: Mapping[str, Any]) -> None:
         raise UsageError(
             "--seal needs a file to write the seal into.", "Give --save FILE, or preview FILE.toml --seal."
         )
+    if options["seal"] and options.get("keys_from") == "-":
+        raise UsageError("--seal looks at the keys again.", "Put them into a file, and give --keys-from FILE.")
 
 
 def save_cleanup(verb: str, options: Mapping[str, Any], selection: Selection, database: Database) -> None:
@@ -229,16 +244,19 @@ def save_cleanup(verb: str, options: Mapping[str, Any], selection: Selection, da
     path = Path(options["save"])
     if path.exists() and not options["replace"]:
         raise UsageError(f"There is a file {path} already.", "Give another name, or --replace.")
-    save_file(path, _keep_written(path, make_cleanup(verb, options, selection)))
+    named = {"db": name_database(path, options["db"])}
+    if options.get("keys_from") not in (None, "-"):
+        named["keys_from"] = from_file(path, options["keys_from"])
+    save_file(path, _keep_written(path, make_cleanup(verb, {**options, **named}, selection)))
     if options["seal"]:
         cleanup = load_cleanup(path)
         for _ in seal_cleanup(database, path, cleanup, read_values(cleanup, cleanup.steps, (), None)):
             pass
 
 
-def save_reviewed(review: Review, source: Path, path: Path, *, replace: bool) -> None:
+def save_reviewed(review: Review, source: Path, path: Path, db: str | None, *, replace: bool) -> None:
     """Write the statements of a script that somebody wrote as a cleanup. UsageError where none of them can be."""
-    cleanup, notes, left = make_reviewed(review, source.name)
+    cleanup, notes, left = make_reviewed(review, source.name, name_database(path, db))
     if not cleanup.steps:
         raise UsageError(f"No statement of {source} can be turned into a step.")
     if path.exists() and not replace:

@@ -40,7 +40,7 @@ def command(
         if save:
             from yeldro.cli.cleanups import save_reviewed
 
-            save_reviewed(found, Path(script), Path(save), replace=replace)
+            save_reviewed(found, Path(script), Path(save), db, replace=replace)
         if screen.format == "json":
             screen.write_document(make_review(found))
         else:

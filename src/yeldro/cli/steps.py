@@ -5,9 +5,11 @@ from __future__ import annotations
 import datetime
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
+from pathlib import Path
 from textwrap import indent
 from typing import Any, TypeVar
 
+from yeldro.cli.place import beside
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup_keys import as_keys
 from yeldro.core.condition import find_names
@@ -38,7 +40,7 @@ _LISTS = ("where", "strict", "show")
 _JOINED = ("same", "ignore", "keep")
 
 
-def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, Any]:
+def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str], file: Path) -> dict[str, Any]:
     """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE` texts by name.
 
     Of the guards of the file `strict` holds in every step.
@@ -59,6 +61,8 @@ def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str
             options[name] = tuple(rule if table == "default" else f"{table}={rule}" for table, rule in rules.items())
         elif name == "fill":
             options[name] = {True: "null", False: None}.get(value, value)
+        elif name == "keys_from" and value != "-":
+            options[name] = beside(file, value)
         else:
             options[name] = str(value) if name in ("expect", "sample") else value
     used = _find_used([step])
@@ -146,7 +150,10 @@ def _as_text(value: Any) -> str:
 
 
 def make_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) -> Cleanup:
-    """What a command line asked for, as a cleanup of one step. Values of parameters become defaults."""
+    """What a command line asked for, as a cleanup of one step. Values of parameters become defaults.
+
+    `db` and `keys_from` are as the file is to name them.
+    """
     params = [_make_param(name, value) for one in selection.conditions for name, value in one.values.items()]
     kept: dict[str, Any] = {}
     for name in _ORDER:
@@ -156,16 +163,15 @@ def make_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) ->
         kept[{"keys": "key"}.get(name, name)] = _written(name, value)
     table = options["table"]
     name = f"{'surplus ' if verb == 'dedupe' else ''}{table}"
-    database = {"database": options["db"]} if options.get("db") and "://" not in options["db"] else {}
     return Cleanup(
         title=f"{'Duplicates of' if verb == 'dedupe' else 'Rows of'} {table}",
         params=tuple({one.name: one for one in params}.values()),
         steps=(Step(name, verb, table, kept),),
-        **database,
+        database=options["db"],
     )
 
 
-def make_reviewed(review: Review, source: str) -> tuple[Cleanup, Mapping[str, Sequence[str]], list[str]]:
+def make_reviewed(review: Review, source: str, database: str) -> tuple[Cleanup, Mapping[str, Sequence[str]], list[str]]:
     """The statements of a script as a cleanup, with comments on its steps, and on what is no step of it."""
     steps: list[Step] = []
     notes: dict[str, Sequence[str]] = {}
@@ -189,7 +195,8 @@ def make_reviewed(review: Review, source: str) -> tuple[Cleanup, Mapping[str, Se
                 *(f"In the script: {fault}" for fault in verdict.faults),
                 *(one.message for one in verdict.doubts),
             ]
-    return Cleanup(title=f"The deletions of {source}", steps=tuple(steps)), notes, left
+    title = f"The deletions of {source}"
+    return Cleanup(title=title, database=database, steps=tuple(steps)), notes, left
 
 
 def _make_param(name: str, value: Value) -> Param:

@@ -114,6 +114,10 @@ def save_file(
             text = write_cleanup(cleanup, about, notes, left)
         else:
             text = rewrite_cleanup(path.read_text(encoding="utf-8"), cleanup)
+        _, faults = read_cleanup(tomllib.loads(text))
+        if faults:
+            told = "; ".join(fault.message for fault in faults)
+            raise UsageError(f"This is not enough for a cleanup file: {told}.", "Nothing was written.")
         new = path.with_name(f"{path.name}.new")
         new.write_text(text, encoding="utf-8")
         new.replace(path)
