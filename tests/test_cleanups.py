@@ -266,11 +266,15 @@ def test_from_a_timer(yeldro: Yeldro, gauges: Path) -> None:
     assert yeldro("run", "one.toml", "--yes", "--quiet", "--log", "all.log").out.startswith("\nTally")
     assert yeldro("run", "one.toml", "--yes", "--log", "no/such/folder").status == 2
     assert yeldro("run", "one.toml", "--yes", "--db", "none.db", "--log", "all.log").status == 5
+    assert yeldro("run", "no.toml", "--yes", "--log", "all.log").status == 2
+    full = yeldro("run", "one.toml", "--yes", "--log", "/dev/full")  # as on a full disk
+    assert (full.status, "The line could not be added to the log" in full.err) == (0, True), full
     lines = (gauges.parent / "all.log").read_text().splitlines()
     assert [line.split("Z yeldro ")[1].split(" (")[0] for line in lines] == [
         "INFO run none.toml: nothing-matched",
         "INFO run one.toml: committed; deleted 24",
         "ERROR run one.toml: There is no database file none.db.",
+        "ERROR run no.toml: no.toml cannot be read: No such file or directory.",
     ]
 
 

@@ -47,40 +47,64 @@ from yeldro.report.script import comment, render_blueprint, render_script
 from yeldro.report.seal import make_changes, render_changes
 from yeldro.scripting import write_down
 from yeldro.store.cleanup_file import load_cleanup, save_file
-from yeldro.store.log import open_log, write_log
+from yeldro.store.log import Log, describe_run
 from yeldro.store.records import Keeping
 from yeldro.store.seal_file import SealWriter, find_difference
 
 
 def run_cleanup(options: dict[str, Any]) -> int:
-    """Run the steps of a cleanup file, in one transaction."""
+    """Run the steps of a cleanup file, in one transaction, and leave a line in the log where there is one."""
+    log = Log(options["log"]) if options["log"] else None
+    name = Path(options["cleanup"]).name
+    try:
+        status, told = _run_cleanup(options)
+    except BaseException as error:
+        told = error.message if isinstance(error, YeldroError) else f"it ended with {type(error).__name__}"
+        _write_log(log, f"run {name}: {told}", failed=True)
+        raise
+    _write_log(log, told, failed=bool(status))
+    return status
+
+
+def _write_log(log: Log | None, told: str, *, failed: bool) -> None:
+    if log and not log.write(told, failed=failed):
+        Screen("text").note("The line could not be added to the log.")
+
+
+def _run_cleanup(options: dict[str, Any]) -> tuple[int, str]:
+    """The exit status, and the line on how it ended."""
     from yeldro.cli.deletion import Person, run_command
 
     path = Path(options["cleanup"])
     cleanup = load_cleanup(path)
     if options["explain"]:
-        Screen("text").show(render_explanation(cleanup))
-        return 0
+        return _explain(cleanup, Screen(options["format"])), f"run {path.name}: explained"
     steps = choose_steps(cleanup, options["step"])
     asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
     values = read_values(cleanup, steps, options["parameters"], _ask_value if asks else None)
     place = {"db": options["db"] or find_named_database(path, cleanup.database)}
+    told = ""
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
+        nonlocal told
         database.exclude(f"yeldro run {path.name}")
         person.several = len(steps) > 1
         person.shows_changes = options["show_changes"]
         jobs = make_jobs(database, path, cleanup, steps, values)
         compare = partial(find_difference, path)
-        return running.run(database, jobs, manner, person, keeping, read_limits(cleanup.guards), compare)
+        result = running.run(database, jobs, manner, person, keeping, read_limits(cleanup.guards), compare)
+        told = describe_run(path.name, result)
+        return result
 
-    log = open_log(options["log"]) if options["log"] else None
-    try:
-        return run_command("run", {**options, **place, "log": log}, work)
-    except YeldroError as error:
-        if log:
-            write_log(log, f"run {path.name}: {error.message}", failed=True)
-        raise
+    return run_command("run", {**options, **place}, work), told
+
+
+def _explain(cleanup: Cleanup, screen: Screen) -> int:
+    if screen.format == "json":
+        screen.write_document({"kind": "run", "explanation": [str(part) for part in render_explanation(cleanup)]})
+    else:
+        screen.show(render_explanation(cleanup))
+    return 0
 
 
 def _opened(path: Path, cleanup: Cleanup, options: Mapping[str, Any], mode: Mode) -> AbstractContextManager[Database]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import signal
 import sys
 from collections.abc import Callable, Sequence
-from pathlib import Path
 from typing import Any
 
 import click
@@ -32,7 +31,6 @@ from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.seal import render_changes
 from yeldro.report.tally import render_ending, render_tallies, render_tally
-from yeldro.store.log import describe_run, write_log
 from yeldro.store.records import Keeping
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
@@ -107,8 +105,6 @@ def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
     person.end()
     where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
-    if options.get("log"):
-        write_log(options["log"], describe_run(Path(options["cleanup"]).name, result), failed=bool(result.status))
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
         tell(screen, kind, result, back, asked_last=person.asked_last)
     return result.status

@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping
 from textwrap import fill
 from typing import Any
 
-from rich.console import RenderableType
 from rich.text import Text
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
@@ -23,7 +22,7 @@ _RULES = {
 }
 
 
-def render_explanation(cleanup: Cleanup) -> Iterator[RenderableType]:
+def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     """The sentences of each step, then what is true of all."""
     yield Text(cleanup.title or "A cleanup", style="bold")
     if cleanup.description:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import errno
 import logging
 import logging.handlers
 import time
+from pathlib import Path
 
 from yeldro.core.outcome import RunResult
 from yeldro.errors import UsageError
 
+_SYSTEM_LOGS = ("/dev/log", "/var/run/syslog")
 _DONE = ("deleted", "detached", "moved", "filled")
 
 
@@ -21,23 +24,39 @@ def describe_run(name: str, result: RunResult) -> str:
     return f"run {name}: {'; '.join(parts)}" + (f" ({result.run})" if result.run else "")
 
 
-def open_log(place: str) -> logging.Handler:
-    """A file to add lines to, or the system's log where `place` is syslog. UsageError where it cannot be written."""
-    try:
+class Log:
+    """A file that lines are added to, or where `place` is syslog the system's log. UsageError where it cannot be
+    written, before anything is run."""
+
+    def __init__(self, place: str) -> None:
+        try:
+            self._handler = _open_system_log() if place == "syslog" else logging.FileHandler(place, encoding="utf-8")
+        except OSError as error:
+            raise UsageError(f"The log {place} cannot be written: {error.strerror}.") from None
+        formatter = logging.Formatter("%(asctime)sZ yeldro %(levelname)s %(message)s", "%Y-%m-%dT%H:%M:%S")
+        formatter.converter = time.gmtime
         if place == "syslog":
-            system = logging.handlers.SysLogHandler("/dev/log")
-            system.setFormatter(logging.Formatter("yeldro: %(message)s"))
-            return system
-        file = logging.FileHandler(place, encoding="utf-8")
-    except OSError as error:
-        raise UsageError(f"The log {place} cannot be written: {error.strerror}.") from None
-    formatter = logging.Formatter("%(asctime)sZ yeldro %(levelname)s %(message)s", "%Y-%m-%dT%H:%M:%S")
-    formatter.converter = time.gmtime
-    file.setFormatter(formatter)
-    return file
+            formatter = logging.Formatter("yeldro: %(message)s")
+        self._handler.setFormatter(formatter)
+        self._handler.handleError = self._note_failure  # type: ignore[method-assign]  # else it prints a traceback
+        self._failed = False
+
+    def write(self, message: str, *, failed: bool) -> bool:
+        """The one line. Returns whether it was written: what was run is done all the same."""
+        level = logging.ERROR if failed else logging.INFO
+        self._handler.handle(logging.LogRecord("yeldro", level, "", 0, " ".join(message.split("\n")), None, None))
+        try:
+            self._handler.close()
+        except OSError:
+            self._failed = True
+        return not self._failed
+
+    def _note_failure(self, record: logging.LogRecord) -> None:
+        self._failed = True
 
 
-def write_log(log: logging.Handler, message: str, *, failed: bool) -> None:
-    level = logging.ERROR if failed else logging.INFO
-    log.handle(logging.LogRecord("yeldro", level, "", 0, message.replace("\n", " "), None, None))
-    log.close()
+def _open_system_log() -> logging.Handler:
+    place = next((one for one in _SYSTEM_LOGS if Path(one).exists()), "")
+    if not place:
+        raise FileNotFoundError(errno.ENOENT, "there is no system log on this machine")
+    return logging.handlers.SysLogHandler(place)
