@@ -65,12 +65,11 @@ def list_sealed(database: Database, reach: Reach) -> Iterator[Sealed]:
 
     Of the rows of the selection's own table, those that only hang on matched ones are told apart.
     """
-    root = root_keys(reach)
-    for action, keys in _find_actions(reach):
-        apart = keys is root and not (keys.new or keys.alike)  # surplus rows are told by what they lead to
-        for image, *cells in database.find_images(keys, find_telling(keys), apart=apart):
+    for actions, keys, apart in _find_actions(reach):
+        columns = find_telling(keys)
+        for image, *cells in database.find_images(keys, columns, apart=apart, shown=columns):
             shown = ", ".join(map(_write, cells[1:])) if cells else image.replace("\t", ", ")
-            yield Sealed(action if not cells or cells[0] else f"{action}, hanging on them", image, shown)
+            yield Sealed(actions[cells[0] if cells else 1], image, shown)
 
 
 def find_telling(keys: KeySet) -> tuple[str, ...]:
@@ -79,15 +78,21 @@ def find_telling(keys: KeySet) -> tuple[str, ...]:
     return table.identity if table.lasting_keys[:1] == (table.identity,) else table.column_names
 
 
-def _find_actions(reach: Reach) -> Iterator[tuple[str, KeySet]]:
-    """Matched rows stand last."""
+def _find_actions(reach: Reach) -> Iterator[tuple[tuple[str, str], KeySet, bool]]:
+    """What happens to the rows of a key set, and to the matched ones among them; whether these are to be told apart.
+
+    Matched rows stand last.
+    """
     for one in reach.detached:
-        yield f"detach {one.reference}", one.keys
+        yield (f"detach {one.reference}",) * 2, one.keys, False
     for change in reach.changes:
-        yield f"{change.action} {change.table.label} ({', '.join(change.columns)})", change.keys
+        yield (f"{change.action} {change.table.label} ({', '.join(change.columns)})",) * 2, change.keys, False
+    root = root_keys(reach)
     for keys, rows in reach.deleted:
         if rows:
-            yield f"delete {keys.table.label}", keys
+            action = f"delete {keys.table.label}"
+            apart = keys is root and not (keys.new or keys.alike)  # surplus rows are told by what they lead to
+            yield (f"{action}, hanging on them" if apart else action, action), keys, apart
 
 
 def _write(value: Any) -> str:
@@ -104,18 +109,28 @@ class Sealing:
 
     def watch(self, rows: Iterable[Sealed]) -> Iterator[Sealed]:
         for one in rows:
-            digest = blake2b(f"{one.action}\0{one.image}".encode(), digest_size=_BITS // 8).digest()
-            self._total = (self._total + int.from_bytes(digest)) % (1 << _BITS)
-            self._rows += 1
+            self.add(_start(one.action), one.image)
             yield one
 
+    def add(self, start: blake2b, image: str) -> None:
+        digest = start.copy()
+        digest.update(image.encode())
+        self._total += int.from_bytes(digest.digest())
+        self._rows += 1
+
     def make(self, matched: int) -> Seal:
-        return Seal(matched, self._rows, f"{self._total:0{_BITS // 4}x}")
+        return Seal(matched, self._rows, f"{self._total % (1 << _BITS):0{_BITS // 4}x}")
+
+
+def _start(action: str) -> blake2b:
+    return blake2b(f"{action}\0".encode(), digest_size=_BITS // 8)
 
 
 def make_seal(database: Database, reach: Reach) -> Seal:
     """Look at every row of a reach inside the open transaction."""
     sealing = Sealing()
-    for _ in sealing.watch(list_sealed(database, reach)):
-        pass
+    for actions, keys, apart in _find_actions(reach):
+        starts = [_start(action) for action in actions]
+        for image, *cells in database.find_images(keys, find_telling(keys), apart=apart):
+            sealing.add(starts[cells[0] if cells else 1], image)
     return sealing.make(reach.matched)

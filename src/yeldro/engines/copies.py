@@ -34,14 +34,10 @@ class SqlCopies(ABC):
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_alike(keys, columns))
 
-    def find_images(self, keys: KeySet, columns: Sequence[str], *, apart: bool = False) -> Iterator[Row]:
-        clause = self._statements.table(keys.table)
-        matched = self._statements.matched_cell(keys) if apart else sa.literal_column("1")
-        image = self._statements.image(keys.table, columns, clause).label("image")
-        portion = Portion(0, keys.table, tuple(columns), 0)
-        rows = self._gate.stream(
-            self._statements.select_copied(portion, keys, [image, matched, *(clause.c[c] for c in columns)])
-        )
+    def find_images(
+        self, keys: KeySet, columns: Sequence[str], *, apart: bool, shown: Sequence[str] = ()
+    ) -> Iterator[Row]:
+        rows = self._gate.stream(self._statements.select_images(keys, columns, shown, apart=apart))
         return ((_as_text(row[0]), *row[1:]) for row in rows)
 
     def count_unset(self, keys: KeySet, columns: Sequence[str]) -> int:

@@ -13,7 +13,7 @@ from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table
 from yeldro.engines.mariadb_values import find_way
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import MATCHED, Rows, Words
+from yeldro.engines.statements import Rows, Words
 
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
@@ -152,13 +152,12 @@ class MariadbStatements(StageStatements):
             return self.surplus_images(keys)[1]  # what a row looks like is its line
         if keys.whole:
             return sa.select(*cells).select_from(clause)
-        stored, same = self._by_keys(keys)
-        rows: Rows = sa.select(*cells).select_from(self.key_table(stored).join(clause, same))
-        return self.met(rows.prefix_with("STRAIGHT_JOIN"))
+        return self.select_beside(keys, cells)
 
-    def matched_cell(self, keys: KeySet) -> sa.ColumnElement[int]:
-        """The key table is being walked."""
-        return self.one_if(sa.true() if keys.whole else self.key_table(keys).c.round == sa.literal_column(MATCHED))
+    def select_beside(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        stored, same = self._by_keys(keys)
+        rows: Rows = sa.select(*cells).select_from(self.key_table(stored).join(self.table(keys.table), same))
+        return self.met(rows.prefix_with("STRAIGHT_JOIN"))
 
     def met(self, rows: Rows) -> Rows:
         return rows.with_for_update(read=True) if self.locking else rows

@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from yeldro.core.archive import Piece, Portion, Stage
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table, TableName
-from yeldro.engines.statements import Rows, Statements, Words, bare
+from yeldro.engines.statements import MATCHED, Rows, Statements, Words, bare
 
 # The column of a copy inside the database that tells the portions of one table apart.
 _PORTION = "yeldro_portion"
@@ -57,9 +57,26 @@ class StageStatements(Statements):
         clause = self.table(portion.table)
         if not portion.keeps_left:
             return sa.select(*cells).select_from(clause).where(self.has_identity(keys))
-        names = portion.table.identity
+        return self.select_beside(keys, cells)
+
+    def select_beside(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        """Of the rows of a stored key set, each beside its key."""
+        clause, names = self.table(keys.table), keys.table.identity
         own = [clause.c[name] == key for name, key in zip(names, self.key_columns(keys, names), strict=True)]
         return sa.select(*cells).select_from(clause.join(self.key_table(keys), sa.and_(*own)))
+
+    def select_images(self, keys: KeySet, columns: Sequence[str], shown: Sequence[str], *, apart: bool) -> Rows:
+        """What rows look like; 1, or with `apart` 0 for one that was not matched itself; and the columns `shown`."""
+        clause = self.table(keys.table)
+        matched: sa.ColumnElement[int] = sa.literal_column("1")
+        if apart and not keys.whole:
+            own = self.key_table(keys).c.round == sa.literal_column(MATCHED)
+            matched = sa.case((own, matched), else_=sa.literal_column("0"))
+        cells: list[sa.ColumnElement[Any]] = [self.image(keys.table, columns, clause).label("image"), matched]
+        cells += [clause.c[name] for name in shown]
+        if apart and not keys.whole:
+            return self.select_beside(keys, cells)
+        return self.select_copied(Portion(0, keys.table, tuple(columns), 0), keys, cells)
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> Words:
         clause = self.table(portion.table)

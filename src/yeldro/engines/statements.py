@@ -108,13 +108,6 @@ class Statements:
         inside: sa.ColumnElement[bool] = as_tuple([clause.c[name] for name in names]).in_(matched)
         return inside
 
-    def matched_cell(self, keys: KeySet) -> sa.ColumnElement[int]:
-        """1 in a row that is_matched, else 0, in what select_copied selects."""
-        return self.one_if(self.is_matched(keys))
-
-    def one_if(self, condition: sa.ColumnElement[bool]) -> sa.ColumnElement[int]:
-        return sa.case((condition, sa.literal_column("1")), else_=sa.literal_column("0"))
-
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is not in the key set."""
         clause = self.table(keys.table)
