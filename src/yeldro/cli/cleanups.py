@@ -224,8 +224,9 @@ def _write_blueprint(
         file.name, steps, lambda step: Task(step.name, _read_request(nowhere, file, cleanup, step, values))
     )
     limits, dry = read_limits(cleanup.guards), bool(options["dry"])
-    lines = write_blueprint(schema, kind(quoted), tasks, limits, archive, dry=dry, comment=comment)
-    return render_blueprint(lines, cleanup.title, file.name, path.name, kind.title, dry=dry)
+    target = kind(quoted)
+    lines = write_blueprint(schema, target, tasks, limits, archive, dry=dry, comment=comment)
+    return render_blueprint(lines, cleanup.title, file.name, path.name, target, dry=dry)
 
 
 def _write_out(screen: Screen, text: str) -> int:

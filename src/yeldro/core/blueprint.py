@@ -283,7 +283,7 @@ class _Writer:
 
     def empty(self, column: str, family: Family) -> str:
         cell = f"t.{self.target.name(column)}"
-        blank = f" OR LTRIM(RTRIM({cell})) = ''" if family is Family.TEXT else ""
+        blank = f" OR {self.target.is_blank(cell)}" if family is Family.TEXT else ""
         return f"CASE WHEN {cell} IS NULL{blank} THEN 1 ELSE 0 END"
 
     # Judging
@@ -350,7 +350,7 @@ class _Writer:
             plain = "_".join(re.findall(r"\w+", table.name.name))
             name = f"{self.archive}{self.suffix}_{plain}"
             self.copies[table] = f"{self.target.name(table.name.schema)}.{name}" if table.name.schema else name
-            told = f"CAST('' AS {'VARCHAR2' if self.target.dialect == 'oracle' else 'VARCHAR'}(400)) AS yeldro_action"
+            told = f"CAST('' AS {self.target.words}(400)) AS yeldro_action"
             made = self.target.make(self.copies[table], [*columns, told], self.target.table(table), lasting=True)
             self.early += made
         rows = f"FROM {self.target.table(table)} t WHERE {where}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime
 
 from sqlglot import exp
@@ -13,14 +13,18 @@ from yeldro.core.schema import Table
 from yeldro.core.values import Value
 from yeldro.errors import UsageError
 
+_LONGEST = 2000
 _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
 class Target(ABC):
-    """What is particular to one engine. `dialect` is its name for the parser."""
+    """What is particular to one engine. `dialect` is its name for the parser, `client` how its own client runs a file,
+    `words` the type of a text of some length."""
 
     dialect: str
     title: str
+    client: str
+    words = "VARCHAR"
 
     def __init__(self, quoted: frozenset[str] = frozenset()) -> None:
         self.quoted = quoted
@@ -84,9 +88,13 @@ class Target(ABC):
     def text(self, message: str) -> str:
         return "'" + message.replace("'", "''") + "'"
 
+    def is_blank(self, cell: str) -> str:
+        return f"LTRIM(RTRIM({cell})) = ''"
+
 
 class SqlServer(Target):
-    dialect, title = "tsql", "SQL Server"
+    dialect, title, words = "tsql", "SQL Server", "NVARCHAR"
+    client = "sqlcmd -b -x -I -i FILE"  # an error ends it, $(…) is no variable, "…" is a name
 
     def key_name(self, name: str) -> str:
         return f"#{name}"
@@ -95,7 +103,10 @@ class SqlServer(Target):
         if isinstance(value, datetime | date):
             kind = "datetime2" if isinstance(value, datetime) else "date"
             return f"CAST('{value.isoformat()}' AS {kind})"
-        return f"N{super().literal(value)}" if isinstance(value, str) else super().literal(value)
+        return self.text(value) if isinstance(value, str) else super().literal(value)
+
+    def text(self, message: str) -> str:
+        return f"N{super().text(message)}"
 
     def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
         # The union keeps an IDENTITY column from being one in the copy, which then could not be written.
@@ -177,8 +188,25 @@ class _Procedural(Target):
         return [self.count("yeldro_found", rows), f"IF yeldro_found > 0 THEN {self.raised(message)} END IF;"]
 
 
+def _fold(line: str) -> Iterator[str]:
+    """Its client takes no longer lines than this. They can be cut at a blank that stands in no quotes."""
+    while len(line) > _LONGEST:
+        quoted = re.compile(r"""'[^']*'|"[^"]*"|[^'" ]+""")
+        blanks = [found.end() for found in quoted.finditer(line) if line[found.end() : found.end() + 1] == " "]
+        cut = max((place for place in blanks if place <= _LONGEST), default=min(blanks, default=0))
+        if not cut:
+            break
+        yield line[:cut]
+        line = line[cut + 1 :]
+    yield line
+
+
 class Oracle(_Procedural):
-    dialect, title = "oracle", "Oracle"
+    dialect, title, words = "oracle", "Oracle", "VARCHAR2"
+    client = "sqlplus -L USER@DATABASE @FILE"
+
+    def is_blank(self, cell: str) -> str:
+        return f"TRIM({cell}) IS NULL"  # an empty text is NULL there
 
     def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
         kind = "TABLE" if lasting else "GLOBAL TEMPORARY TABLE"
@@ -197,16 +225,18 @@ class Oracle(_Procedural):
         declared = ["DECLARE", "yeldro_wanted NUMBER := 0;", "yeldro_found NUMBER := 0;", "yeldro_added NUMBER := 0;"]
         ending = "ROLLBACK;" if dry else "COMMIT;"
         caught = ["EXCEPTION WHEN OTHERS THEN", "ROLLBACK;", "RAISE;", "END;", "/"]
-        start = ["WHENEVER SQLERROR EXIT FAILURE ROLLBACK", *early]
+        start = ["WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET DEFINE OFF", *early]
         level = "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;"
         dropped = [f"DROP TABLE {name};" for name in drop]
-        return [*start, *declared, "BEGIN", level, *lines, ending, *caught, *([] if dry else late), *dropped]
+        whole = [*start, *declared, "BEGIN", level, *lines, ending, *caught, *([] if dry else late), *dropped]
+        return [part for line in whole for part in _fold(line)]
 
 
 class Postgresql(_Procedural):
     """The same from a schema file for an engine that we do connect to: it shows that the statements are right."""
 
     dialect, title = "postgres", "PostgreSQL"
+    client = "psql -v ON_ERROR_STOP=1 -f FILE DATABASE"
 
     def literal(self, value: Value) -> str:
         return str(value).upper() if isinstance(value, bool) else super().literal(value)

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 
 from yeldro.core.preview import Preview
+from yeldro.core.targets import Target
 from yeldro.core.writing import Entry, Role, Writing, WrittenStep
 from yeldro.report.grids import count
 
@@ -32,12 +33,13 @@ def render_script(writing: Writing, title: str, source: str, *, dry: bool) -> st
     return "\n".join(lines).rstrip() + "\n"
 
 
-def render_blueprint(lines: Sequence[str], title: str, source: str, schema: str, engine: str, *, dry: bool) -> str:
+def render_blueprint(lines: Sequence[str], title: str, source: str, schema: str, target: Target, *, dry: bool) -> str:
     """A script that was written from a schema file, under the plain words that nobody ran it."""
     head = [*comment(title or "A cleanup"), "--"]
     head += comment(
-        f"For {engine}. Written by yeldro from {source} and {schema}, {datetime.now(UTC):%Y-%m-%d %H:%M} UTC."
+        f"For {target.title}. Written by yeldro from {source} and {schema}, {datetime.now(UTC):%Y-%m-%d %H:%M} UTC."
     )
+    head += comment(f"Run it with: {target.client}")
     head += comment(
         "It was not run against a server: it was written from the schema file alone, and nobody has seen the rows that"
         " it will find. Read it, and try it on a copy first."
