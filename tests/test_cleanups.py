@@ -7,6 +7,7 @@ import json
 import shlex
 import sqlite3
 import tomllib
+from contextlib import closing
 from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
@@ -544,6 +545,45 @@ def test_what_somebody_wrote_becomes_a_cleanup(yeldro: Yeldro, gauges: Path) -> 
     assert [(one["step"], one["matched"]) for one in done["steps"]] == [("line 3", 2), ("line 2", 1), ("line 6", 0)]
     script.write_text("UPDATE stations SET name = 'x'")
     assert yeldro("review", "old.sql", "--save", "new.toml").status == 2
+
+
+WRITTEN = [
+    "it's 50% off; -- \\ $yeldro$ :x",
+    "$$;\nCOMMIT;",
+    "two\n.quit\n\\q",
+    "/* x",
+    "\\",
+    "'\" `",
+    "\\';",
+    "é😀",
+    "{0}%s",
+]
+
+
+def test_a_script_takes_any_text(
+    yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In values, in names of steps and of tables, whatever it means to a client, and whatever the client's locale."""
+    monkeypatch.setenv("LC_ALL", "C")
+    params = tuple(Param(f"p{place}", "text", text) for place, text in enumerate(WRITTEN))
+    name = "odd; -- $yeldro$ '%"
+    steps = [Step(f"{one.default}".replace("\n", " "), "delete", name, {"where": f"t = :{one.name}"}) for one in params]
+    (tmp_path / "texts.toml").write_text(write_cleanup(Cleanup(params=params, steps=tuple(steps))))
+    for engine in ENGINES:
+        with served(engine, tmp_path_factory.mktemp(engine)) as server:
+            table = server.quoted(name)
+            server.run([f"CREATE TABLE {table} (id INTEGER PRIMARY KEY, t VARCHAR(90))"])
+            with closing(server.connect()) as connection, closing(connection.cursor()) as cursor:
+                mark = "?" if engine == "sqlite" else "%s"
+                into = (
+                    f"INSERT INTO {table.replace('%', '%%') if engine != 'sqlite' else table} VALUES ({mark}, {mark})"
+                )
+                cursor.executemany(into, list(enumerate([*WRITTEN, "another"])))
+            script = yeldro("script", "texts.toml", "--db", server.place, "--archive-table", "kept")
+            assert script.status == 0, script.err
+            done = server.client(script.out)
+            assert (done.returncode, done.stderr) == (0, "")
+            assert server.query(f"SELECT id FROM {table}") == [(len(WRITTEN),)]
 
 
 def test_a_script_knows_its_rows(yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path) -> None:

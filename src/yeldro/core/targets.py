@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime
+from itertools import count
 
 from sqlglot import exp
 
@@ -188,6 +189,12 @@ class _Procedural(Target):
         return [self.count("yeldro_found", rows), f"IF yeldro_found > 0 THEN {self.raised(message)} END IF;"]
 
 
+def find_tag(texts: Iterable[str]) -> str:
+    """What a text in PostgreSQL's dollar quotes begins and ends with: something that none of these holds."""
+    whole = "\n".join(texts)
+    return next(tag for number in count() if (tag := f"$yeldro{number or ''}$") not in whole)
+
+
 def _fold(line: str) -> Iterator[str]:
     """Its client takes no longer lines than this. They can be cut at a blank that stands in no quotes."""
     while len(line) > _LONGEST:
@@ -256,7 +263,8 @@ class Postgresql(_Procedural):
     ) -> list[str]:
         declared = "DECLARE yeldro_wanted bigint; yeldro_found bigint; yeldro_added bigint;"
         ending = "ROLLBACK;" if dry else "COMMIT;"
-        body = ["DO $yeldro$", declared, "BEGIN", *lines, "END $yeldro$;"]
+        tag = find_tag(lines)
+        body = [f"DO {tag}", declared, "BEGIN", *lines, f"END {tag};"]
         dropped = [f"DROP TABLE {name};" for name in drop]
         return ["BEGIN ISOLATION LEVEL SERIALIZABLE;", *early, *body, *late, *dropped, ending]
 

@@ -152,7 +152,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def write_settings(self) -> list[str]:
         wanted = {name: _PINNED[name] for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")}
         wanted["max_recursive_iterations"] = _PINNED["max_recursive_iterations"]
-        return [f"SET SESSION {name} = {value!r}" for name, value in wanted.items()]
+        return ["SET NAMES utf8mb4", *(f"SET SESSION {name} = {value!r}" for name, value in wanted.items())]
 
     def exclude(self, name: str) -> None:
         """These locks are the server's: the name of the database belongs to it, within the 64 letters there are."""

@@ -38,7 +38,7 @@ _PINNED = {
     "xmloption": "content",
 }
 # Those of them that only we need.
-_ONLY_OURS = {"track_counts", "client_encoding", "bytea_output", "extra_float_digits", "xmloption"}
+_ONLY_OURS = {"track_counts", "bytea_output", "extra_float_digits", "xmloption"}
 _NOT_READ_BACK = {
     *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
     *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),

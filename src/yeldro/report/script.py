@@ -10,9 +10,10 @@ import textwrap
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
+from functools import cached_property
 
 from yeldro.core.preview import Preview
-from yeldro.core.targets import Target
+from yeldro.core.targets import Target, find_tag
 from yeldro.core.writing import Entry, Role, Writing, WrittenStep
 from yeldro.report.grids import count
 
@@ -188,6 +189,10 @@ class _Sqlite(_Dialect):
 class _Postgresql(_Dialect):
     """After an error the transaction cannot commit, whatever comes."""
 
+    @cached_property
+    def tag(self) -> str:
+        return find_tag(text for step in self.writing.steps for one in step.entries for text in (one.text, one.comment))
+
     def body(self, ending: str) -> Iterator[str]:
         yield from self.opening()
         yield from self.steps()
@@ -202,15 +207,11 @@ class _Postgresql(_Dialect):
         yield from self.block(entry, [f"yeldro_found := ({entry.text});"])
 
     def block(self, entry: Entry, lines: Sequence[str]) -> Iterator[str]:
-        yield "DO $yeldro$ DECLARE yeldro_found bigint; BEGIN"
+        yield f"DO {self.tag} DECLARE yeldro_found bigint; BEGIN"
         yield from lines
-        what = _text(
-            f"{entry.comment}: {entry.rows} were expected, % were found".replace("%", "%%").replace(
-                "%% were f", "% were f"
-            )
-        )
+        what = _text(f"{entry.comment.replace('%', '%%')}: {entry.rows} were expected, % were found")
         yield f"IF yeldro_found <> {entry.rows} THEN RAISE EXCEPTION {what}, yeldro_found; END IF;"
-        yield "END $yeldro$;"
+        yield f"END {self.tag};"
 
 
 class _Mariadb(_Dialect):
