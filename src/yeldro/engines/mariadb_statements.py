@@ -8,9 +8,9 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.archive import Portion
+from yeldro.core.archive import Piece, Portion
 from yeldro.core.database import KeySet
-from yeldro.core.schema import Column, Reference, Table
+from yeldro.core.schema import Column, Reference, Table, TableName
 from yeldro.engines.mariadb_values import find_way
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Rows, Words
@@ -153,6 +153,21 @@ class MariadbStatements(StageStatements):
         if keys.whole:
             return sa.select(*cells).select_from(clause)
         return self.select_beside(keys, cells)
+
+    def copy_into(self, name: TableName, piece: Piece) -> sa.Insert:
+        """Of rows that are alike, as many as are surplus: it does not matter which."""
+        keys, clause = piece.keys, self.table(piece.keys.table)
+        if not keys.alike:
+            return super().copy_into(name, piece)
+        ranked, surplus = self.surplus_images(keys)
+        image, names = self.own_image(keys.table), [column for column, _ in piece.portion.cells]
+        number = sa.func.row_number().over(partition_by=image).label("place")
+        rows = sa.select(*(clause.c[column] for column in names), image.label("image"), number)
+        alike = rows.where(image.in_(surplus)).subquery("yeldro_rows")
+        gone = surplus.add_columns(sa.func.count().label("rows")).group_by(ranked.c.c0).subquery("yeldro_gone")
+        both = alike.join(gone, sa.and_(alike.c.image == gone.c.c0, alike.c.place <= gone.c.rows))
+        cells = [*(alike.c[column] for column in names), sa.literal_column(str(piece.portion.number))]
+        return self.insert_copied(name, piece, sa.select(*cells).select_from(both))
 
     def select_beside(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
         stored, same = self._by_keys(keys)

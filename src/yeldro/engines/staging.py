@@ -94,9 +94,14 @@ class StageStatements(Statements):
         portion, keys = piece.portion, piece.keys
         empty = [portion.left(column) for column in piece.unfilled]
         cells = [*(cell for _, cell in self.copied(portion, keys)), *(sa.null() for _ in empty)]
-        rows = self.select_copied(portion, keys, [*cells, sa.literal_column(str(portion.number))])
-        names = [*(column for column, _ in portion.cells), *empty]
-        return sa.insert(_copy(name, portion, empty)).from_select([*names, _PORTION], rows)
+        return self.insert_copied(
+            name, piece, self.select_copied(portion, keys, [*cells, sa.literal_column(str(portion.number))])
+        )
+
+    def insert_copied(self, name: TableName, piece: Piece, rows: Rows) -> sa.Insert:
+        empty = [piece.portion.left(column) for column in piece.unfilled]
+        names = [*(column for column, _ in piece.portion.cells), *empty]
+        return sa.insert(_copy(name, piece.portion, empty)).from_select([*names, _PORTION], rows)
 
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
         copy = _copy(name, stage.portion)
