@@ -481,6 +481,38 @@ def test_a_sealed_cleanup_runs_only_on_what_was_sealed(yeldro: Yeldro, gauges: P
     assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0
 
 
+def test_a_seal_tells_matched_rows_from_those_that_hang_on_them(
+    yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """The same rows would go, but another one of them was asked for."""
+    for engine in ENGINES:
+        with served(engine, tmp_path_factory.mktemp(engine)) as server:
+            key = "FOREIGN KEY (up_id) REFERENCES weirs (id) ON DELETE CASCADE"
+            server.run([f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, old INTEGER, up_id INTEGER, {key})"])
+            server.run(["INSERT INTO weirs VALUES (1, 1, NULL), (2, 1, 1), (3, 0, 1)"])
+            line = [
+                "preview",
+                "weirs",
+                "--where",
+                "old = 1",
+                "--all-rows",
+                "--save",
+                "weirs.toml",
+                "--seal",
+                "--replace",
+            ]
+            assert yeldro(*line, "--db", server.place).status == 0
+            again = ["run", "weirs.toml", "--rehearse", "--db", server.place, "--format", "json"]
+            assert yeldro(*again).status == 0
+            server.run(["UPDATE weirs SET old = 1 - old WHERE id > 1"])
+            result = yeldro(*again)
+            changes = json.loads(result.out)["changes"]
+            assert (result.status, sorted((one["action"], *one["keys"]) for one in changes["came"])) == (
+                3,
+                [("delete weirs", "3"), ("delete weirs, hanging on them", "2")],
+            )
+
+
 def test_a_file_that_is_saved_again_keeps_what_a_person_wrote(yeldro: Yeldro, gauges: Path) -> None:
     line = [
         "delete",

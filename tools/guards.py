@@ -545,6 +545,41 @@ GUARDS = [
         "if False:",
         f"{STEPS}::test_a_script_from_a_schema_file_does_what_a_run_does",
     ),
+    Guard(
+        "a seal tells matched rows from those that hang on them",
+        f"{CORE}/seal.py",
+        "apart = keys is root and not (keys.new or keys.alike)",
+        "apart = False",
+        f"{CLEANUPS}::test_a_seal_tells_matched_rows_from_those_that_hang_on_them",
+    ),
+    Guard(
+        "a condition says only parameters that there are",
+        f"{CORE}/cleanup_reading.py",
+        "if name not in params:",
+        "if False:",
+        f"{CLEANUPS}::test_a_fault_is_told_with_its_line",
+    ),
+    Guard(
+        "a file is only written where it can be read back",
+        "src/yeldro/store/cleanup_file.py",
+        "        if faults:\n            told = ",
+        "        if False:\n            told = ",
+        f"{CLEANUPS}::test_paths_in_a_file_count_from_its_folder",
+    ),
+    Guard(
+        "no value ends a script's own quotes",
+        f"{CORE}/targets.py",
+        "not in whole)",
+        ")",
+        f"{CLEANUPS}::test_a_script_takes_any_text",
+    ),
+    Guard(
+        "a script is UTF-8 whatever its client thinks (MariaDB)",
+        MY,
+        '"SET NAMES utf8mb4", ',
+        "",
+        f"{CLEANUPS}::test_a_script_takes_any_text",
+    ),
 ]
 
 
