@@ -56,15 +56,16 @@ class Server:
             cursor.execute(statement)
             return [tuple(row) for row in cursor.fetchall()]
 
-    def client(self, script: str) -> subprocess.CompletedProcess[str]:
-        """Run a script as a person would, in the engine's own command-line client."""
+    def client(self, script: str, *, goes_on: bool = False) -> subprocess.CompletedProcess[str]:
+        """Run a script as a person would, in the engine's own command-line client; one that `goes_on` after errors."""
         url = urlsplit(self.place) if self.engine != "sqlite" else None
         command = {
             "sqlite": ["sqlite3", self.place],
-            "postgresql": ["psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", self.place],
+            "postgresql": ["psql", "-X", "-q", *([] if goes_on else ["-v", "ON_ERROR_STOP=1"]), self.place],
             "mariadb": ["mariadb", "--skip-ssl", f"-h{url and url.hostname}", f"-P{url and url.port}", "-uroot"],
         }[self.engine]
-        command += [url.path[1:]] if url and self.engine == "mariadb" else []
+        command += [*(["--force"] if goes_on else []), url.path[1:]] if url and self.engine == "mariadb" else []
+        script = script.replace(".bail on\n", "") if goes_on else script
         return subprocess.run(command, input=script, capture_output=True, text=True, timeout=120)
 
     def quoted(self, name: str) -> str:

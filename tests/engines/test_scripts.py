@@ -64,3 +64,28 @@ def test_a_script_does_what_the_run_does(server: Server, yeldro: Yeldro, tmp_pat
     assert [row for row in gone if not any(one.startswith(f"{row}, ") for one in kept)] == []
     if "all" in step and "dedupe" in step:
         assert [row.rpartition(",")[0] for row in kept] == ["('a', 1", "('a', 1", "(None, 2"]
+
+
+@pytest.mark.parametrize("goes_on", [False, True])
+def test_a_script_that_fails_changes_nothing(server: Server, yeldro: Yeldro, tmp_path: Path, goes_on: bool) -> None:
+    """Neither before the check that fails nor after it, whatever the client does then."""
+    truncate = "truncate = true\n" if server.engine != "mariadb" else ""
+    steps = [
+        'delete = "gates"\nwhere = "id < 3"\ndependents = "detach"\n',
+        f'delete = "pins"\nall_rows = true\n{truncate}',
+        f'delete = "pins"\nall_rows = true\n{truncate}',
+        'dedupe = "marks"\nsame = "all"\n',
+    ]
+    text = "".join(f'[[steps]]\nname = "{number}"\n{step}' for number, step in enumerate(steps))
+    (tmp_path / "steps.toml").write_text(text)
+    names = ("marks", "gates", "pins")
+    server.run(TABLES)
+    assert yeldro("run", "steps.toml", "--rehearse", "--db", server.place).status == 0
+    script = yeldro("script", "steps.toml", "--db", server.place)
+    assert script.status == 0, script.err
+    server.run(["INSERT INTO gates VALUES (0, 'new', 0)"])
+    before = image(server, *names)
+    ran = server.client(script.out, goes_on=goes_on)
+    assert image(server, *names) == before
+    assert ran.returncode or (goes_on and server.engine != "sqlite")
+    assert ran.stderr

@@ -79,6 +79,9 @@ class TableChanges:
     def total(self) -> int:
         return self.inserted + self.updated + self.deleted
 
+    def plus(self, other: TableChanges) -> TableChanges:
+        return TableChanges(self.inserted + other.inserted, self.updated + other.updated, self.deleted + other.deleted)
+
     def less(self, other: TableChanges) -> TableChanges:
         return TableChanges(self.inserted - other.inserted, self.updated - other.updated, self.deleted - other.deleted)
 

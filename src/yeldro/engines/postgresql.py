@@ -167,6 +167,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return str(self._gate.run(sa.select(sa.func.current_setting(name))).scalar_one())
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
+        self._uncounted: dict[TableName, TableChanges] = {}
         access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
         self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")
         for table in alone:
@@ -328,7 +329,17 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def find_changes(self) -> Changes:
         rows: list[Any] = list(self._gate.run_text(_CHANGES))
         tables = {TableName(row[0], row[1]): TableChanges(row[2], row[3], row[4]) for row in rows}
+        for name, lost in self._uncounted.items():
+            tables[name] = lost.plus(tables.get(name, TableChanges()))
         return Changes(sum(one.total for one in tables.values()), tables)
+
+    def truncate(self, table: Table) -> int:
+        """The server forgets what it counted for the table in this transaction."""
+        before = self.find_changes().of(table)
+        done = super().truncate(table)
+        self._uncounted.pop(table.name, None)
+        self._uncounted[table.name] = before.less(self.find_changes().of(table))
+        return done
 
     def build_index(self, reference: Reference) -> None:
         """Only a table's owner may build an index."""

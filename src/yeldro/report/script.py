@@ -102,8 +102,6 @@ class _Dialect(ABC):
         yield from (f"{text};" for text in self.writing.settings)
         yield ""
         yield from self.body(ending)
-        if ending == "COMMIT":
-            yield from (f"{text};" for text in self.writing.after)
 
     @abstractmethod
     def body(self, ending: str) -> Iterator[str]: ...
@@ -158,13 +156,18 @@ def _text(value: str) -> str:
 
 
 class _Sqlite(_Dialect):
-    """Every table is made inside the transaction and before the first check: when that is rolled back they are gone,
-    so that nothing that comes after it can do anything, whether or not the client goes on."""
+    """It is done when its client stops at the first error. Where it goes on all the same, because somebody typed the
+    script in: every table is made inside the transaction and before the first check; when that is rolled back they are
+    gone, and no change can be done without them. A change that failed by itself is found by the check behind it."""
 
     def body(self, ending: str) -> Iterator[str]:
+        yield ".bail on"
         yield from self.opening()
         yield ""
-        yield from comment("A row of this table can only be written if both numbers are the same; else all is undone.")
+        yield from comment(
+            "A row of this table can only be written if both numbers are the same; else all is undone. Deleting none of"
+            " them before a change sets the count of changed rows to 0."
+        )
         yield "CREATE TEMP TABLE yeldro_checks (what TEXT, wanted INTEGER, found INTEGER, CHECK (wanted = found));"
         yield from (f"{entry.text};" for lasting in (False, True) for entry in self.made(lasting=lasting))
         yield from self.steps()
@@ -178,8 +181,17 @@ class _Sqlite(_Dialect):
             yield from super().entry(entry)
 
     def change(self, entry: Entry) -> Iterator[str]:
-        yield f"{entry.text};"
+        yield "DELETE FROM temp.yeldro_checks WHERE 0;"
+        yield f"{self.tied(entry.text)};"
         yield f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, {entry.rows}, changes();"
+
+    def tied(self, text: str) -> str:
+        """With the name of a table that goes with the transaction: rows are only added to such ones."""
+        named = "|".join(self.temporary())
+        if text.startswith("INSERT") or (named and re.search(rf"""\btemp"?\.({named})\b""", text)):
+            return text
+        assert " WHERE " not in text, "only a whole table is emptied without naming its keys"
+        return f"{text} WHERE (SELECT count(*) FROM temp.yeldro_checks) >= 0"
 
     def check(self, entry: Entry) -> Iterator[str]:
         yield f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, {entry.rows}, ("
@@ -230,6 +242,8 @@ class _Mariadb(_Dialect):
         yield ""
         yield from (f"DROP TEMPORARY TABLE {name};" for name in self.temporary())
         yield f"{ending};"
+        if ending == "COMMIT":
+            yield from (f"{text};" for text in self.writing.after)
         yield "END $$"
         yield "DELIMITER ;"
 
