@@ -38,6 +38,54 @@ CREATE TABLE photos (id NUMBER(9) PRIMARY KEY, station_id NUMBER(9) REFERENCES S
 CREATE UNIQUE INDEX rivers_name ON rivers (name);
 """,
 }
+# As tools write them.
+WRITTEN = {
+    "sqlserver": """
+USE [gauges]
+GO
+/****** Object:  Table [dbo].[stations] ******/
+SET QUOTED_IDENTIFIER ON
+GO
+CREATE TABLE [dbo].[stations](
+  [id] [int] IDENTITY(1,1) NOT NULL,
+  [code] [nvarchar](9) COLLATE Latin1_General_CI_AS NULL CONSTRAINT [DF_code] DEFAULT ('x; GO'),
+  CONSTRAINT [PK_stations] PRIMARY KEY CLUSTERED
+(
+  [id] ASC
+)WITH (PAD_INDEX = OFF, IGNORE_DUP_KEY = OFF) ON [PRIMARY]
+) ON [PRIMARY] TEXTIMAGE_ON [PRIMARY]
+GO
+CREATE TABLE [dbo].[sensors]([id] [int] NOT NULL PRIMARY KEY NONCLUSTERED, [station_id] [int] NOT NULL) ON [PRIMARY]
+GO
+CREATE UNIQUE NONCLUSTERED INDEX [IX_a] ON [dbo].[stations] ([code] ASC) WITH (PAD_INDEX = OFF) ON [PRIMARY]
+CREATE UNIQUE NONCLUSTERED INDEX [IX_b] ON [dbo].[sensors] ([station_id] ASC) WHERE ([station_id] > 3)
+GO
+ALTER TABLE [dbo].[sensors]  WITH CHECK ADD  CONSTRAINT [FK_x] FOREIGN KEY([station_id])
+REFERENCES [dbo].[stations] ([id])
+ON DELETE CASCADE
+GO
+ALTER TABLE [dbo].[sensors] CHECK CONSTRAINT [FK_x]
+ALTER TABLE [dbo].[stations] ADD  CONSTRAINT [DF_s]  DEFAULT ((0)) FOR [code]
+GO
+EXEC sys.sp_addextendedproperty @name=N'x', @value=N'y'
+""",
+    "oracle": """
+CREATE TABLE "GAUGES"."STATIONS"
+   (  "ID" NUMBER(9,0) NOT NULL ENABLE,
+  "CODE" VARCHAR2(9 CHAR) DEFAULT 'USING INDEX, x',
+   CONSTRAINT "PK_S" PRIMARY KEY ("ID")
+  USING INDEX PCTFREE 10 INITRANS 2 STORAGE(INITIAL 65536)
+  TABLESPACE "USERS"  ENABLE, CONSTRAINT "U" UNIQUE ("CODE") USING INDEX ENABLE
+   ) SEGMENT CREATION DEFERRED
+  PCTFREE 10 LOGGING TABLESPACE "USERS" ;
+CREATE TABLE sensors (id NUMBER(9) GENERATED ALWAYS AS IDENTITY, station_id NUMBER(9) NOT NULL, PRIMARY KEY (id));
+ALTER TABLE sensors ADD (CONSTRAINT fk FOREIGN KEY (station_id) REFERENCES stations (id) ON DELETE CASCADE ENABLE);
+ALTER TABLE sensors MODIFY (station_id NOT NULL ENABLE);
+COMMENT ON TABLE sensors IS 'x';
+CREATE OR REPLACE TRIGGER t BEFORE INSERT ON sensors FOR EACH ROW BEGIN NULL; END;
+/
+""",
+}
 CLEANUP = """
 title = "Stations that nobody needs"
 [params.day]
@@ -91,8 +139,28 @@ def test_a_schema_file(engine: str) -> None:
     assert any(index.unique and index.columns == ("name",) for index in schema.find_table("rivers").indexes)
 
 
+@pytest.mark.parametrize("engine", WRITTEN)
+def test_a_schema_file_that_a_tool_wrote(engine: str) -> None:
+    schema, _ = read_ddl(WRITTEN[engine], TARGETS[engine].dialect)
+    stations, sensors = schema.find_table("stations"), schema.find_table("sensors")
+    assert [table.key[0].lower() for table in (stations, sensors)] == ["id", "id"]
+    assert [(str(one).lower(), one.on_delete) for one in schema.references] == [
+        ("sensors.station_id -> stations.id", OnDelete.CASCADE)
+    ]
+    assert [column.name.lower() for column in stations.columns] == ["id", "code"]
+    unique = [[index.columns for index in table.indexes if index.unique] for table in (stations, sensors)]
+    assert [[name.lower() for (name,) in one] for one in unique] == [["id", "code"], ["id"]]
+
+
 @pytest.mark.parametrize(
-    "text", ["SELECT 1", "CREATE TABLE a (id INT, FOREIGN KEY (id) REFERENCES b (id))", "CREATE ("]
+    "text",
+    [
+        "SELECT 1",
+        "CREATE TABLE a (id INT); ALTER TABLE a DROP CONSTRAINT b",
+        "MAKE a REFERENCES b",
+        "CREATE TABLE a (id INT, FOREIGN KEY (id) REFERENCES b (id))",
+        "CREATE (",
+    ],
 )
 def test_a_schema_file_that_is_none(text: str) -> None:
     with pytest.raises(UsageError, match="schema file"):

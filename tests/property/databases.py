@@ -20,11 +20,6 @@ def make(server: Server, world: World) -> None:
     server.run(statements)
 
 
-def write_schema(server: Server, world: World) -> str:
-    """The CREATE TABLE statements alone, with the references in them."""
-    return ";\n".join(_create(server, world, name, inline=True) for name in world.rows)
-
-
 def read(server: Server, world: World) -> dict[str, list[Row]]:
     found = {}
     for name, rows in world.rows.items():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 from collections.abc import Callable
 from types import SimpleNamespace
 from typing import Any, cast
@@ -10,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.property.databases import make, read, write_schema
+from tests.property.databases import make, read
 from tests.property.test_laws import Yes, in_order
 from tests.property.test_laws import server as server
 from tests.property.test_steps import postgresql as postgresql
@@ -113,7 +114,8 @@ def test_a_script_from_a_schema_file_ends_where_a_run_ends(postgresql: Server, d
     result = run(postgresql, requests)
     after = in_order(read(postgresql, case.world))
     make(postgresql, case.world)
-    schema, quoted = read_ddl(write_schema(postgresql, case.world), "postgres")
+    dump = subprocess.run(["pg_dump", "-s", postgresql.place], check=True, capture_output=True, text=True)
+    schema, quoted = read_ddl(dump.stdout, "postgres")
     nowhere = cast(Database, SimpleNamespace(schema=schema, dialect="postgres"))
     tasks = [Task(f"step {number}", one) for number, one in enumerate(requests(nowhere), 1)]
     try:

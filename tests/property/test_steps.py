@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import tempfile
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, cast
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.property.merging import Tables
@@ -66,6 +66,25 @@ def steps(draw: st.DrawFn) -> list[dict[str, Any]]:
         }
     )
     return draw(st.lists(deletion | merging, min_size=2, max_size=3))
+
+
+def small(basins: int, gates: Sequence[int] = (), pins: Sequence[int] = ()) -> Tables:
+    """A world that is known to need a guard: gates by their basins, pins by their gates."""
+    none = {"b": None, "note": None, "parent_id": None}
+    return {
+        "basins": [{"id": key, "a": 1, "b": None, "code": 100 + key, **none} for key in range(1, basins + 1)],
+        "gates": [{"id": key, "basin_id": one, "other_id": None, "slot": None} for key, one in enumerate(gates, 1)],
+        "pins": [{"id": key, "gate_id": one, "kind": None} for key, one in enumerate(pins, 1)],
+        "tags": [],
+        "marks": [],
+    }
+
+
+def deleting(table: str, where: str, rule: str = "delete") -> dict[str, Any]:
+    return {"table": table, "where": where, "rule": rule}
+
+
+MERGING = {"same": ["a"], "keep": "lowest b", "filling": None, "drops": False}
 
 
 def make_job(database: Database, step: dict[str, Any], name: str) -> Merging | Deletion:
@@ -130,6 +149,13 @@ def test_seals_are_alike_where_the_rows_are(
 
 @settings(max_examples=settings().max_examples // 2)
 @given(worlds(), steps(), st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
+@example(
+    small(3, [1, 2, 3], [1, 3]),
+    [deleting("pins", "gate_id < 3"), deleting("basins", "b IS NULL")],
+    running.Manner(),
+)
+@example(small(2, [1]), [deleting("gates", "other_id IS NULL"), deleting("basins", "b IS NULL")], running.Manner())
+@example(small(2, [2]), [MERGING, deleting("gates", "other_id IS NULL")], running.Manner())
 def test_steps_together_do_what_they_do_one_by_one(
     server: Server, records: Path, tables: Tables, steps: list[dict[str, Any]], manner: running.Manner
 ) -> None:
@@ -211,6 +237,7 @@ def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 
 @settings(max_examples=settings().max_examples // 2)
 @given(worlds(), steps())
+@example(small(2, [1]), [deleting("basins", "a = 1", "detach")])  # else the database's own cascade would do it
 def test_a_script_from_a_schema_file_does_what_a_run_does(
     postgresql: Server, tables: Tables, steps: list[dict[str, Any]]
 ) -> None:

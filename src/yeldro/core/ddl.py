@@ -9,8 +9,9 @@ from typing import Any
 
 import sqlglot
 from sqlglot import exp
-from sqlglot.errors import ParseError, TokenError
+from sqlglot.errors import ParseError
 
+from yeldro.core.dump import cut_statements
 from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName
 from yeldro.errors import UsageError
 
@@ -39,31 +40,38 @@ def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
 
     Statements that make neither tables, keys nor references are passed over.
     """
-    try:
-        trees = [tree for tree in sqlglot.parse(text, read=dialect) if tree is not None]
-    except (ParseError, TokenError) as error:
-        first = str(error).splitlines()[0]
-        raise UsageError(f"The schema file cannot be read as {dialect}: {first}") from None
     tables: dict[tuple[str, str], _Table] = {}
-    for tree in trees:
-        if isinstance(tree, exp.Create) and tree.kind == "TABLE" and isinstance(tree.this, exp.Schema):
-            made = _Table(_name(tree.this.this))
-            tables[_plain(made.name)] = made
-            for part in tree.this.expressions:
-                _read_part(made, part)
-        elif isinstance(tree, exp.Create) and tree.kind == "INDEX" and tree.args.get("unique"):
+    quoted: set[str] = set()
+    for verb, statement in cut_statements(text, dialect):
+        tree = _parse(statement, dialect)
+        quoted |= {one.this for one in tree.find_all(exp.Identifier) if one.args.get("quoted")}
+        if verb == "UNIQUE":
             found = tree.find(exp.Table)
-            if found and (table := tables.get(_plain(_name(found)))):
-                columns = tuple(_columns(tree.find_all(exp.Ordered)))
-                table.indexes.append(Index(tree.this.name, columns, unique=True))
-        elif isinstance(tree, exp.Alter) and (table := tables.get(_plain(_name(tree.this)))):
-            for action in tree.args.get("actions") or ():
-                for part in action.expressions if isinstance(action, exp.AddConstraint) else ():
-                    _read_part(table, part)
+            table = tables.get(_plain(_name(found)))
+            if table and not tree.find(exp.Where):
+                table.indexes.append(Index(tree.this.name, tuple(_columns(tree.find_all(exp.Ordered))), unique=True))
+            continue
+        made = _Table(_name(tree.this.this))
+        table = made if verb == "CREATE" else tables.get(_plain(made.name))
+        if table is None:
+            raise UsageError(f"The schema file adds to {made.name}, which it does not make.")
+        tables.setdefault(_plain(made.name), table)
+        for part in tree.this.expressions:
+            _read_part(table, part)
     if not tables:
         raise UsageError("The schema file makes no table.", "It must hold the CREATE TABLE statements.")
-    quoted = {one.this for tree in trees for one in tree.find_all(exp.Identifier) if one.args.get("quoted")}
     return _link(tables), frozenset(quoted)
+
+
+def _parse(statement: str, dialect: str) -> Any:
+    try:
+        tree = sqlglot.parse_one(statement, read=dialect)
+    except ParseError as error:
+        first = re.sub(r"\x1b\[\d*m", "", str(error).splitlines()[0])
+        raise UsageError(f"The schema file cannot be read as {dialect}: {first}", statement[:300]) from None
+    if not isinstance(tree, exp.Create):
+        raise UsageError(f"The schema file cannot be read as {dialect}.", statement[:300])
+    return tree
 
 
 def _name(table: Any) -> TableName:
@@ -147,6 +155,9 @@ def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
     for plain, one in tables.items():
         for name, pointing, target, referred, rule in one.links:
             parent = made.get(_plain(target)) or made.get((plain[0], target.name.lower()))
+            alike = [table for place, table in made.items() if place[1] == target.name.lower()]
+            if parent is None and len(alike) == 1 and not (target.schema and plain[0]):
+                (parent,) = alike
             if parent is None:
                 raise UsageError(f"{one.name.name} references {target.name}, which the schema file does not make.")
             ends = _own(referred, tables[_plain(parent.name)]) or parent.key
