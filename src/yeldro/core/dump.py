@@ -47,7 +47,7 @@ def _unread(tokens: Sequence[Token]) -> UsageError:
 
 
 def _split(text: str, dialect: str) -> Iterator[list[Token]]:
-    """A statement ends with a semicolon, with a line that is GO or a slash, or where one begins with CREATE or ALTER."""
+    """A statement ends with a semicolon, a line that is GO or a slash, or where a line begins with CREATE or ALTER."""
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
     except TokenError as error:
