@@ -54,7 +54,7 @@ from yeldro.store.seal_file import SealWriter, find_difference
 
 def run_cleanup(options: dict[str, Any]) -> int:
     """Run the steps of a cleanup file, in one transaction, and leave a line in the log where there is one."""
-    log = Log(options["log"]) if options["log"] else None
+    log = Log(options["log"]) if options["log"] and not options["explain"] else None
     name = Path(options["cleanup"]).name
     try:
         status, told = _run_cleanup(options)
@@ -78,7 +78,7 @@ def _run_cleanup(options: dict[str, Any]) -> tuple[int, str]:
     path = Path(options["cleanup"])
     cleanup = load_cleanup(path)
     if options["explain"]:
-        return _explain(cleanup, Screen(options["format"])), f"run {path.name}: explained"
+        return _explain(cleanup, Screen(options["format"])), ""
     steps = choose_steps(cleanup, options["step"])
     asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
     values = read_values(cleanup, steps, options["parameters"], _ask_value if asks else None)

@@ -34,7 +34,7 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     for number, step in enumerate(cleanup.steps, 1):
         yield Text.assemble(f"\nStep {number}, ", (step.name, "bold"))
         yield from map(_line, _step(step))
-    if limits := list(_limits(cleanup.guards)):
+    if limits := list(_limits(cleanup.guards, "the rows that they match")):
         yield Text("\nFor all steps together")
         yield from map(_line, limits)
     yield Text("\nAlways")
@@ -68,6 +68,8 @@ def _step(step: Step) -> Iterator[str]:
         same = "values in every column" if options["same"] in ("all", ["all"]) else ", ".join(as_list(options["same"]))
         but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
         yield f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
+        if options.get("nulls") == "same":
+            yield "Rows without a value have the same one, too."
         if rules := as_list(options.get("keep")):
             yield f"The row that stays is chosen by: {', then '.join(rules)}; then the lowest key."
         if options.get("fill"):
@@ -86,15 +88,22 @@ def _choice(options: Mapping[str, Any]) -> Iterator[str]:
         yield f"Only those with the keys {', '.join(keys)}."
     if options.get("keys_from"):
         yield f"Only those whose keys are in {options['keys_from']}."
-    for name, verb in (("found_in", "have"), ("not_found_in", "have no")):
+    for name, verb in (("found_in", "have a"), ("not_found_in", "have no")):
         if options.get(name):
-            yield f"Only those that {verb} match in {options[name]}."
+            on = f", by {options['on']}" if options.get("on") else ""
+            yield f"Only those that {verb} match in {options[name]}{on}."
     if options.get("orphans"):
         yield "Only those whose reference points at no row."
     if options.get("limit") is not None:
         yield f"Only the first {options['limit']} in the order of {options.get('order_by', 'the key')}."
     if options.get("all_rows"):
         yield "It may be all rows of the table."
+    if options.get("truncate"):
+        yield "The table is emptied the fast way, which runs no triggers where the engine has TRUNCATE."
+    if options.get("break_cycles"):
+        yield "On MariaDB, rows that reference each other in a circle go with the server's checks off; ours stay on."
+    if options.get("unparsed"):
+        yield "Its condition may be one that only the database can read."
 
 
 def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[str]:
@@ -117,12 +126,13 @@ def _range(expected: Expected) -> str:
     return f"{low:,} to {high:,} rows"
 
 
-def _limits(options: Mapping[str, Any]) -> Iterator[str]:
+def _limits(options: Mapping[str, Any], these: str = "these") -> Iterator[str]:
     if "expect" in options:
-        yield f"It is only done if these are {_range(read_expected(str(options['expect'])))}."
+        yield f"It is only done if {these} are {_range(read_expected(str(options['expect'])))}."
     if "max_rows" in options:
         yield f"It is only done if no more than {options['max_rows']:,} rows are touched in all."
     if "max_share" in options:
         yield f"It is only done if no table loses more than {options['max_share']:g} % of its rows."
     if strict := as_list(options.get("strict")):
-        yield f"It is not done where a caution is raised: {', '.join(strict)}."
+        which = "any caution is raised" if "all" in strict else f"one of these cautions is raised: {', '.join(strict)}"
+        yield f"It is not done where {which}."
