@@ -546,6 +546,13 @@ GUARDS = [
         f"{STEPS}::test_a_script_from_a_schema_file_does_what_a_run_does",
     ),
     Guard(
+        "a reference in a schema file is read, or it is an error",
+        f"{CORE}/ddl.py",
+        "if len(table.links) - before != statement.references:",
+        "if False:",
+        "tests/core/test_blueprint.py::test_a_schema_file_that_is_none",
+    ),
+    Guard(
         "a seal tells matched rows from those that hang on them",
         f"{CORE}/seal.py",
         "apart = keys is root and not (keys.new or keys.alike)",

@@ -55,7 +55,8 @@ CREATE TABLE [dbo].[stations](
 )WITH (PAD_INDEX = OFF, IGNORE_DUP_KEY = OFF) ON [PRIMARY]
 ) ON [PRIMARY] TEXTIMAGE_ON [PRIMARY]
 GO
-CREATE TABLE [dbo].[sensors]([id] [int] NOT NULL PRIMARY KEY NONCLUSTERED, [station_id] [int] NOT NULL) ON [PRIMARY]
+CREATE TABLE [dbo].[sensors]([id] [int] NOT NULL PRIMARY KEY NONCLUSTERED, [station_id] [int] SPARSE, INDEX i (id),
+  twice AS ([id] * 2) PERSISTED NOT NULL, other_id INT FOREIGN KEY REFERENCES dbo.sensors NOT FOR REPLICATION)
 GO
 CREATE UNIQUE NONCLUSTERED INDEX [IX_a] ON [dbo].[stations] ([code] ASC) WITH (PAD_INDEX = OFF) ON [PRIMARY]
 CREATE UNIQUE NONCLUSTERED INDEX [IX_b] ON [dbo].[sensors] ([station_id] ASC) WHERE ([station_id] > 3)
@@ -66,6 +67,7 @@ ON DELETE CASCADE
 GO
 ALTER TABLE [dbo].[sensors] CHECK CONSTRAINT [FK_x]
 ALTER TABLE [dbo].[stations] ADD  CONSTRAINT [DF_s]  DEFAULT ((0)) FOR [code]
+ALTER TABLE [dbo].[sensors] ADD virtual BIT NOT NULL DEFAULT ((0))
 GO
 EXEC sys.sp_addextendedproperty @name=N'x', @value=N'y'
 """,
@@ -78,7 +80,9 @@ CREATE TABLE "GAUGES"."STATIONS"
   TABLESPACE "USERS"  ENABLE, CONSTRAINT "U" UNIQUE ("CODE") USING INDEX ENABLE
    ) SEGMENT CREATION DEFERRED
   PCTFREE 10 LOGGING TABLESPACE "USERS" ;
-CREATE TABLE sensors (id NUMBER(9) GENERATED ALWAYS AS IDENTITY, station_id NUMBER(9) NOT NULL, PRIMARY KEY (id));
+CREATE TABLE sensors (id NUMBER(9) GENERATED ALWAYS AS IDENTITY, station_id NUMBER(9) NOT NULL, PRIMARY KEY (id),
+  twice NUMBER GENERATED ALWAYS AS (id * 2) VIRTUAL, other_id NUMBER REFERENCES sensors ENABLE, virtual NUMBER(1),
+  SUPPLEMENTAL LOG DATA (ALL) COLUMNS, CONSTRAINT c CHECK (other_id > 0) ENABLE, lag INTERVAL DAY (2) TO SECOND (6));
 ALTER TABLE sensors ADD (CONSTRAINT fk FOREIGN KEY (station_id) REFERENCES stations (id) ON DELETE CASCADE ENABLE);
 ALTER TABLE sensors MODIFY (station_id NOT NULL ENABLE);
 COMMENT ON TABLE sensors IS 'x';
@@ -145,9 +149,11 @@ def test_a_schema_file_that_a_tool_wrote(engine: str) -> None:
     stations, sensors = schema.find_table("stations"), schema.find_table("sensors")
     assert [table.key[0].lower() for table in (stations, sensors)] == ["id", "id"]
     assert [(str(one).lower(), one.on_delete) for one in schema.references] == [
-        ("sensors.station_id -> stations.id", OnDelete.CASCADE)
+        ("sensors.other_id -> sensors.id", OnDelete.NO_ACTION),
+        ("sensors.station_id -> stations.id", OnDelete.CASCADE),
     ]
     assert [column.name.lower() for column in stations.columns] == ["id", "code"]
+    assert [column.name for column in sensors.columns][:5] == ["id", "station_id", "twice", "other_id", "virtual"]
     unique = [[index.columns for index in table.indexes if index.unique] for table in (stations, sensors)]
     assert [[name.lower() for (name,) in one] for one in unique] == [["id", "code"], ["id"]]
 
@@ -158,6 +164,8 @@ def test_a_schema_file_that_a_tool_wrote(engine: str) -> None:
         "SELECT 1",
         "CREATE TABLE a (id INT); ALTER TABLE a DROP CONSTRAINT b",
         "MAKE a REFERENCES b",
+        "CREATE TABLE a (LIKE b)",
+        "CREATE TABLE a (id INT PRIMARY KEY USING INDEX x REFERENCES a)",
         "CREATE TABLE a (id INT, FOREIGN KEY (id) REFERENCES b (id))",
         "CREATE (",
     ],

@@ -42,22 +42,25 @@ def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
     """
     tables: dict[tuple[str, str], _Table] = {}
     quoted: set[str] = set()
-    for verb, statement in cut_statements(text, dialect):
-        tree = _parse(statement, dialect)
+    for statement in cut_statements(text, dialect):
+        tree = _parse(statement.text, dialect)
         quoted |= {one.this for one in tree.find_all(exp.Identifier) if one.args.get("quoted")}
-        if verb == "UNIQUE":
+        if statement.verb == "UNIQUE":
             found = tree.find(exp.Table)
             table = tables.get(_plain(_name(found)))
             if table and not tree.find(exp.Where):
                 table.indexes.append(Index(tree.this.name, tuple(_columns(tree.find_all(exp.Ordered))), unique=True))
             continue
         made = _Table(_name(tree.this.this))
-        table = made if verb == "CREATE" else tables.get(_plain(made.name))
+        table = made if statement.verb == "CREATE" else tables.get(_plain(made.name))
         if table is None:
             raise UsageError(f"The schema file adds to {made.name}, which it does not make.")
         tables.setdefault(_plain(made.name), table)
+        before = len(table.links)
         for part in tree.this.expressions:
             _read_part(table, part)
+        if len(table.links) - before != statement.references:
+            raise UsageError(f"The schema file has a reference that cannot be read, in {made.name}.", statement.text)
     if not tables:
         raise UsageError("The schema file makes no table.", "It must hold the CREATE TABLE statements.")
     return _link(tables), frozenset(quoted)

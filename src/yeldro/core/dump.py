@@ -5,7 +5,9 @@ Such files come from tools, which write much that no parser of SQL knows. What m
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 import sqlglot
 from sqlglot.errors import TokenError
@@ -15,28 +17,47 @@ from yeldro.errors import UsageError
 
 # Words that may stand behind a column, a key or a reference, and change nothing about it.
 _NEEDLESS = {
-    *("CLUSTERED", "NONCLUSTERED", "ENABLE", "DISABLE", "VALIDATE", "NOVALIDATE", "RELY", "NORELY", "ASC", "DESC"),
+    *("CLUSTERED", "NONCLUSTERED", "ENABLE", "DISABLE", "VALIDATE", "NOVALIDATE", "RELY", "NORELY"),
+    *("PERSISTED", "VIRTUAL", "STORED", "SPARSE", "ROWGUIDCOL"),
 }
+_INTERVAL = {"YEAR", "MONTH", "DAY", "SECOND", "TO"}
+# How what stands among columns begins, and is neither column, key nor reference.
+_NOTHING = {("CHECK", "("), ("EXCLUDE", "USING"), ("EXCLUDE", "("), ("SUPPLEMENTAL", "LOG"), ("PERIOD", "FOR")}
+# Tables that have more than their own statement says.
+_MORE = {"LIKE", "INHERITS", "PARTITION OF"}
 _ON = {"DELETE", "UPDATE"}
 
 
-def cut_statements(text: str, dialect: str) -> Iterator[tuple[str, str]]:
-    """Each statement that matters as what it is about, CREATE or ADD or UNIQUE, and in plain SQL.
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """What matters of one: `verb` is CREATE, ADD or UNIQUE, `text` is plain SQL, in which what is added to a table is
+    written as a table of that name. It makes so many `references`."""
 
-    What is added to a table is written as a table of that name. UsageError for what cannot be read.
-    """
+    verb: str
+    text: str
+    references: int = 0
+
+
+def cut_statements(text: str, dialect: str) -> Iterator[Statement]:
+    """The statements that matter, in their order. UsageError for what cannot be read."""
     for tokens in _split(text, dialect):
-        words = [token.text.upper() for token in tokens]
+        words = [_word(text, token) for token in tokens]
         head = [word for word in words[:6] if word not in ("OR", "REPLACE", "GLOBAL", "PRIVATE", "TEMPORARY", "TEMP")]
+        references = words.count("REFERENCES")
         if head[:2] == ["CREATE", "TABLE"]:
-            yield "CREATE", _create(text, tokens, words)
+            yield Statement("CREATE", _create(text, tokens, words, dialect), references)
         elif head[:2] == ["CREATE", "UNIQUE"]:
-            yield "UNIQUE", _unique(text, tokens, words)
+            yield Statement("UNIQUE", _unique(text, tokens, words))
         elif head[:2] == ["ALTER", "TABLE"]:
-            if added := _add(text, tokens, words):
-                yield "ADD", added
-        elif "REFERENCES" in words and words[0] not in ("GRANT", "REVOKE", "COMMENT", "EXEC"):
+            if added := _add(text, tokens, words, dialect):
+                yield Statement("ADD", added, references)
+        elif references and words[0] not in ("GRANT", "REVOKE", "COMMENT", "EXEC"):
             raise _unread(tokens)
+
+
+def _word(text: str, token: Token) -> str:
+    """A word in capitals; a name in quotes, or a text, is none."""
+    return "" if text[token.start] in "\"[`'" else token.text.upper()
 
 
 def _unread(tokens: Sequence[Token]) -> UsageError:
@@ -54,7 +75,7 @@ def _split(text: str, dialect: str) -> Iterator[list[Token]]:
         raise UsageError(f"The schema file cannot be read: {str(error).splitlines()[0]}") from None
     statement: list[Token] = []
     depth = 0
-    lines = text.splitlines()
+    lines = re.split(r"\r\n|\r|\n", text)  # as the parser counts them
     for token in tokens:
         alone = lines[token.line - 1].strip().rstrip(";").upper() if token.line <= len(lines) else ""
         begins = token.text.upper() in ("CREATE", "ALTER") and alone.startswith(token.text.upper())
@@ -72,32 +93,36 @@ def _split(text: str, dialect: str) -> Iterator[list[Token]]:
         yield statement
 
 
-def _create(text: str, tokens: Sequence[Token], words: Sequence[str]) -> str:
+def _create(text: str, tokens: Sequence[Token], words: Sequence[str], dialect: str) -> str:
     opening = next((place for place, word in enumerate(words) if word == "("), None)
-    if opening is None:
+    if opening is None or _MORE & {*words, *map(" ".join, zip(words, words[1:], strict=False))}:
         raise _unread(tokens)
     name = tokens[words.index("TABLE") + 1 : opening]
     name = name[3:] if [token.text.upper() for token in name[:3]] == ["IF", "NOT", "EXISTS"] else name
     inner = tokens[opening + 1 : _close(tokens, words, opening)]
-    return f"CREATE TABLE {_written(text, name)} ({_plain(text, inner)})"
+    return f"CREATE TABLE {_written(text, name)} ({_plain(text, inner, dialect)})"
 
 
-def _add(text: str, tokens: Sequence[Token], words: Sequence[str]) -> str:
+def _add(text: str, tokens: Sequence[Token], words: Sequence[str], dialect: str) -> str:
     """What a table is given, "" where that is nothing that matters."""
     if "DROP" in words[3:6]:
         raise _unread(tokens)
-    if "ADD" not in words or ("DEFAULT" in words and "FOR" in words):
+    if "ADD" not in words:
         if "REFERENCES" in words:
             raise _unread(tokens)
         return ""
     place = words.index("ADD")
     name = [token for token in tokens[2:place] if token.text.upper() not in ("WITH", "CHECK", "NOCHECK", "ONLY")]
+    following = [*words[place + 1 : place + 4], "", ""]
     inner = tokens[place + 1 :]
-    if words[place + 1] == "(" and _close(tokens, words, place + 1) == len(tokens) - 1:
+    if following[0] == "(" and _close(tokens, words, place + 1) == len(tokens) - 1:
         inner = tokens[place + 2 : -1]
-    if words[place + 1] == "COLUMN":
+    elif following[0] == "COLUMN":
         inner = tokens[place + 2 :]
-    return f"CREATE TABLE {_written(text, name)} ({_plain(text, inner)})"
+    elif "DEFAULT" in (following[0], following[0] == "CONSTRAINT" and following[2]):
+        return ""
+    added = _plain(text, inner, dialect)
+    return f"CREATE TABLE {_written(text, name)} ({added})" if added else ""
 
 
 def _unique(text: str, tokens: Sequence[Token], words: Sequence[str]) -> str:
@@ -107,7 +132,7 @@ def _unique(text: str, tokens: Sequence[Token], words: Sequence[str]) -> str:
     on = words.index("ON")
     opening = words.index("(", on)
     partial = " WHERE 1 = 1" if "WHERE" in words else ""
-    columns = _plain(text, tokens[opening + 1 : _close(tokens, words, opening)])
+    columns = _written(text, tokens[opening + 1 : _close(tokens, words, opening)])
     table = tokens[on + 1 : words.index("USING") if "USING" in words[on:opening] else opening]
     name = _written(text, tokens[start + 1 : on])
     return f"CREATE UNIQUE INDEX {name} ON {_written(text, table)} ({columns}){partial}"
@@ -123,38 +148,58 @@ def _close(tokens: Sequence[Token], words: Sequence[str], opening: int) -> int:
     raise _unread(tokens)
 
 
-def _plain(text: str, tokens: Sequence[Token]) -> str:
+def _plain(text: str, tokens: Sequence[Token], dialect: str) -> str:
     """A list of columns and constraints without storage."""
-    words = [token.text.upper() for token in tokens]
+    parts = [_plain_part(text, part) for part in _parts(tokens) if not _is_nothing(text, part, dialect)]
+    return ", ".join(part for part in parts if part)
+
+
+def _parts(tokens: Sequence[Token]) -> Iterator[Sequence[Token]]:
+    depth = start = 0
+    for place, token in enumerate(tokens):
+        depth += (token.text == "(") - (token.text == ")")
+        if token.text == "," and not depth:
+            yield tokens[start:place]
+            start = place + 1
+    yield tokens[start:]
+
+
+def _is_nothing(text: str, tokens: Sequence[Token], dialect: str) -> bool:
+    words = [*(_word(text, token) for token in tokens[:4]), "", "", ""]
+    start = 2 if words[0] == "CONSTRAINT" else 0
+    return tuple(words[start : start + 2]) in _NOTHING or (dialect == "tsql" and words[0] == "INDEX")
+
+
+def _plain_part(text: str, tokens: Sequence[Token]) -> str:
+    """One column or constraint. A needless word is a name where it stands first, or in brackets."""
+    words = [_word(text, token) for token in tokens]
     kept: list[Token] = []
-    place = 0
+    place = depth = 0
     while place < len(words):
-        word, following = words[place], words[place + 1 : place + 2]
-        quoted = text[tokens[place].start] in "\"[`'"
-        if quoted:
-            kept.append(tokens[place])
-        elif word == "WITH" and following == ["("]:
-            place = _close(tokens, words, place + 1)
-        elif word == "ON" and following and following[0] not in _ON:
+        word, following = words[place], (*words[place + 1 : place + 3], "", "")
+        depth += (word == "(") - (word == ")")
+        is_interval = "INTERVAL" in words[1:place]
+        if (word == "WITH" and following[0] == "(") or (word == "(" and is_interval and words[place - 1] in _INTERVAL):
+            depth -= word == "("
+            place = _close(tokens, words, place + (word == "WITH"))
+        elif word == "ON" and following[0] not in _ON:
             place += 1
-        elif word == "USING" and following == ["INDEX"]:
-            place = _end_of_part(words, place) - 1
-        elif word in ("CHAR", "BYTE") and words[place - 1].isdigit():
-            pass
-        elif word not in _NEEDLESS:
+        elif word == "USING" and following[0] == "INDEX":
+            break
+        elif (word, *following[:2]) == ("NOT", "FOR", "REPLICATION"):
+            place += 2
+        elif (word, *following[:2]) == ("FOREIGN", "KEY", "REFERENCES"):
+            place += 1
+        elif not (
+            (word in _NEEDLESS and place and not depth)
+            or (word in ("ASC", "DESC") and depth)
+            or (word in ("CHAR", "BYTE") and words[place - 1].isdigit())
+            or (word in _INTERVAL and is_interval)
+            or (word == "FOREIGN KEY" and following[0] == "REFERENCES")
+        ):
             kept.append(tokens[place])
         place += 1
     return _written(text, kept)
-
-
-def _end_of_part(words: Sequence[str], start: int) -> int:
-    """Where the next column or constraint begins."""
-    depth = 0
-    for place in range(start, len(words)):
-        depth += (words[place] == "(") - (words[place] == ")")
-        if depth < 0 or (words[place] == "," and not depth):
-            return place
-    return len(words)
 
 
 def _written(text: str, tokens: Sequence[Token]) -> str:
