@@ -222,7 +222,7 @@ def _written(name: str, value: Any) -> Any:
         from yeldro.core.duplicates import split_list
 
         return "all" if value == "all" else split_list(value)
-    if name == "show":
+    if name in ("show", "strict"):
         return [part.strip() for text in value for part in text.split(",")]
     if name == "expect" and str(value).isdigit():
         return int(value)

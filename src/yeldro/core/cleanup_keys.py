@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from yeldro.core.cautions import NAMES
-from yeldro.core.duplicates import Nulls, split_list
+from yeldro.core.duplicates import KEEPING, Nulls, cut_rule, split_list
 from yeldro.core.guards import read_expected
-from yeldro.core.ranking import Ignored, RuleKind
-from yeldro.core.reach import Rule
+from yeldro.core.ranking import Ignored
+from yeldro.core.reach import Rule, known_rules
 from yeldro.errors import UsageError
 
 TYPES = ("text", "integer", "number", "date", "timestamp", "boolean")
@@ -47,28 +47,26 @@ def _one_of(words: Iterable[Any]) -> Kind:
     return _plain(_either(known), {"enum": known}, lambda value: any(value is one or value == one for one in known))
 
 
-def _texts(
-    words: str, fits: Callable[[str], bool] | None = None, pattern: str = "", proposed: Sequence[str] = ()
-) -> Kind:
-    """One text or a list of them, some of it chosen from what `fits`; a text may hold several, with commas."""
+def _texts(words: str, fits: Callable[[str], bool] = lambda _: True, one: Mapping[str, Any] | None = None) -> Kind:
+    """One text or a list of them, each of which `fits`; `one` says that in JSON Schema."""
 
     def find_misfit(value: Any) -> Misfit | None:
         if value == [] or not isinstance(value, str | list):
             return Misfit(value)
-        for text in value if isinstance(value, list) else [value]:
-            for part in [text] if fits is None or not isinstance(text, str) else split_list(text) or [text]:
-                if not isinstance(part, str) or (fits and not fits(part)):
-                    return Misfit(part)
-        return None
+        texts = value if isinstance(value, list) else [value]
+        return next((Misfit(text) for text in texts if not (isinstance(text, str) and fits(text))), None)
 
-    one: dict[str, Any] = {"type": "string"}
-    if pattern:
-        one = {"anyOf": [{"enum": [*proposed]}, {**one, "pattern": rf"^\s*({pattern})(\s*,\s*({pattern}))*\s*$"}]}
+    one = one or {"type": "string"}
     return Kind(words, {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}]}, find_misfit)
 
 
-def _rules(known: Sequence[Rule]) -> Kind:
+def _some_of(words: str, known: Sequence[str]) -> Kind:
+    return _texts(words, lambda text: text in known, {"enum": [*known]})
+
+
+def _rules(usual: Rule) -> Kind:
     """A rule for all dependents, or rules by table."""
+    known = known_rules(usual)
 
     def find_misfit(value: Any) -> Misfit | None:
         rules = value if isinstance(value, Mapping) else {"": value}
@@ -94,11 +92,6 @@ def _is_range(value: Any) -> bool:
     except UsageError:
         return False
     return is_whole(value) or isinstance(value, str)
-
-
-def _is_rule(text: str) -> bool:
-    word, _, rest = text.partition(" ")
-    return word in list(RuleKind) and (word == RuleKind.FULLEST) != bool(rest.strip())
 
 
 def _is_share(value: Any) -> bool:
@@ -131,18 +124,14 @@ SAMPLE = _plain(
     lambda value: is_whole(value, 0) or value == "all",
 )
 LIST = _texts("a text or a list of texts")
-IGNORE = _texts(_either([*Ignored]), lambda text: text in [*Ignored], "|".join(Ignored), [*Ignored])
+IGNORE = _some_of(_either([*Ignored]), [*Ignored])
 KEEP = _texts(
-    "fullest, newest COL, oldest COL, highest COL, lowest COL or where EXPR, several in a list",
-    _is_rule,
-    r"fullest|(newest|oldest|highest|lowest|where) .+",
-    ["fullest"],
+    f"one of {', '.join(KEEPING)}",
+    lambda text: split_list(text) == [text.strip()] and cut_rule(text.strip()) is not None,
+    {"type": "string", "pattern": r"^\s*(fullest|(newest|oldest|highest|lowest|where) .+)\s*$"},
 )
 _CAUTIONS = (*NAMES, "all")
-STRICT = replace(
-    _texts("the name of a caution, or all", lambda text: text in _CAUTIONS, "|".join(_CAUTIONS), _CAUTIONS),
-    names=_CAUTIONS,
-)
+STRICT = replace(_some_of("the name of a caution, or all", _CAUTIONS), names=_CAUTIONS)
 
 TOP = {"title": TEXT, "description": TEXT, "database": TEXT, "params": PARAMS, "guards": TABLE, "steps": STEPS}
 PARAM = {"type": _one_of(TYPES), "default": VALUE, "ask": TEXT, "allowed": VALUES}
@@ -163,7 +152,7 @@ DELETE = _COMMON | {
     "truncate": FLAG,
     "unparsed": FLAG,
     "break_cycles": FLAG,
-    "dependents": _rules([rule for rule in Rule if rule is not Rule.MOVE]),
+    "dependents": _rules(Rule.DECLARED),
     "show": LIST,
     "sample": SAMPLE,
 }
@@ -175,12 +164,12 @@ DEDUPE = _COMMON | {
     "keep": KEEP,
     "fill": _one_of((True, False, "blank")),
     "then_unique": TEXT,
-    "dependents": _rules([rule for rule in Rule if rule is not Rule.DECLARED]),
+    "dependents": _rules(Rule.MOVE),
     "groups": COUNT,
 }
 
 
-_OPTION = re.compile(r"--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+))?")
+_OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+(?:,\d{3})*(?:\.\d+)?))?""")
 
 
 def as_keys(text: str) -> str:
@@ -194,6 +183,8 @@ def as_keys(text: str) -> str:
         if found[2]:
             table = found[2] if found[2].isidentifier() else json.dumps(found[2], ensure_ascii=False)
             return f'{name} = {{ {table} = "{found[3]}" }}'
+        if found[4]:
+            return f"{name} = {re.sub(r'(?<=[0-9]),(?=[0-9])', '', found[4])}"
         return f"{name} = true" if kind is FLAG or name == "fill" else name
 
     return _OPTION.sub(write, text)

@@ -9,13 +9,12 @@ from decimal import Decimal
 from typing import Any
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.cleanup_keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, Kind, is_whole
+from yeldro.core.cleanup_keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, Kind, as_keys, is_whole
 from yeldro.core.condition import find_names
 from yeldro.core.schema import nearest
+from yeldro.core.selection import find_unfit
 
 Path = tuple[str | int, ...]
-_CHOOSING = ("where", "key", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
-_MATCHING = ("found_in", "not_found_in", "orphans")
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,17 +109,9 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
 
 def _find_unfit(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:
     """Keys of a deletion that do not go together, or go missing."""
-    if not any(entry.get(name) for name in _CHOOSING):
-        yield Fault(path, f"no rows are chosen; it needs {', '.join(_CHOOSING[:-1])} or {_CHOOSING[-1]}")
-    for one, other in (("order_by", "limit"), ("limit", "order_by")):
-        if one in entry and other not in entry:
-            yield Fault((*path, one), f"order_by and limit go together; {other} is missing")
-    matching = [name for name in _MATCHING if entry.get(name)]
-    if "on" in entry and len(matching) != 1:
-        yield Fault((*path, "on"), "it belongs to just one of found_in, not_found_in and orphans")
-    others = [name for name in _CHOOSING[:-1] if entry.get(name)]
-    if entry.get("truncate") and (others or not entry.get("all_rows")):
-        yield Fault((*path, "truncate"), "it goes with all_rows = true, and with nothing else that chooses rows")
+    for unfit in find_unfit([name for name, value in entry.items() if value], str(entry["delete"])):
+        told = as_keys(f"{unfit.message} {unfit.hint}".rstrip(" ."))
+        yield Fault((*path, unfit.name) if unfit.name else path, told[:1].lower() + told[1:])
 
 
 def _find_missing(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:

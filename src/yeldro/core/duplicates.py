@@ -17,6 +17,7 @@ from yeldro.core.selection import Asked, read_selection
 from yeldro.core.survey import find_distinct
 from yeldro.errors import UsageError
 
+KEEPING = ("fullest", "newest COL", "oldest COL", "highest COL", "lowest COL", "where EXPR")
 # The largest share of surplus rows in columns that were probably meant to be unique.
 _FEW = 0.2
 
@@ -178,20 +179,26 @@ def split_list(text: str) -> list[str]:
     return [part.strip() for part in parts if part.strip()]
 
 
-def _read_rule(text: str, table: Table, dialect: str) -> Rule:
+def cut_rule(text: str) -> tuple[RuleKind, str] | None:
+    """The kind of a rule, and the column or the condition that it names. None where it is no rule."""
     word, _, rest = text.partition(" ")
-    rest = rest.strip()
-    if word == "where" and rest:
-        condition: Condition = read_condition(rest, table, dialect, {}, "--keep where")
-        return Rule(text, RuleKind.WHERE, condition=condition)
-    if word == "fullest" and not rest:
-        return Rule(text, RuleKind.FULLEST)
-    if word in (RuleKind.NEWEST, RuleKind.OLDEST, RuleKind.HIGHEST, RuleKind.LOWEST) and rest:
-        return Rule(text, RuleKind(word), table.find_column(re.sub(r'^"(.*)"$', r"\1", rest)).name)
-    raise UsageError(
-        f"--keep {text!r} is no rule.",
-        "The rules are: fullest, newest COL, oldest COL, highest COL, lowest COL, where EXPR.",
-    )
+    known = word in list(RuleKind) and (word == RuleKind.FULLEST) != bool(rest.strip())
+    return (RuleKind(word), rest.strip()) if known else None
+
+
+def _read_rule(text: str, table: Table, dialect: str) -> Rule:
+    cut = cut_rule(text)
+    if cut is None:
+        raise UsageError(f"--keep {text!r} is no rule.", f"The rules are: {', '.join(KEEPING)}.")
+    kind, rest = cut
+    match kind:
+        case RuleKind.WHERE:
+            condition: Condition = read_condition(rest, table, dialect, {}, "--keep where")
+            return Rule(text, kind, condition=condition)
+        case RuleKind.FULLEST:
+            return Rule(text, kind)
+        case _:
+            return Rule(text, kind, table.find_column(re.sub(r'^"(.*)"$', r"\1", rest)).name)
 
 
 def find_duplicates(

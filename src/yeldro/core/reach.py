@@ -71,6 +71,11 @@ class Rules:
 MOVING = Rules(Rule.MOVE)
 
 
+def known_rules(usual: Rule) -> list[Rule]:
+    """The rules that there are where `usual` is the rule if none is given."""
+    return [rule for rule in Rule if rule not in (Rule.DECLARED, Rule.MOVE) or rule is usual]
+
+
 def read_rules(
     texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED, *, breaks_cycles: bool = False
 ) -> Rules:
@@ -80,7 +85,7 @@ def read_rules(
     """
     default: Rule | None = None
     tables: dict[TableName, Rule] = {}
-    known = [rule for rule in Rule if rule not in (Rule.DECLARED, Rule.MOVE) or rule is usual]
+    known = known_rules(usual)
     for text in texts:
         name, equals, word = text.rpartition("=")
         if word not in known:

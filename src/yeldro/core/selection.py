@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
 
@@ -13,6 +13,19 @@ from yeldro.core.schema import Reference, Schema, Table
 from yeldro.core.values import Value, read_key, read_parameter, read_value
 from yeldro.core.view import View, trace_view
 from yeldro.errors import Refused, UsageError
+
+# The options that choose rows by themselves.
+_CHOOSING = ("where", "key", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
+_WHOLE = "--truncate empties a whole table: it goes with --all-rows and with no other selection."
+
+
+@dataclass(frozen=True, slots=True)
+class Unfit:
+    """Options that do not go together, or go missing: the name of one of them, "" where there is none."""
+
+    name: str
+    message: str
+    hint: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +115,7 @@ def read_selection(asked: Asked, schema: Schema, dialect: str, *, alike: bool = 
     view = trace_view(named, schema, dialect) if named.kind == "view" else None
     table = view.base if view else named
     check_table(table, alike=alike)
-    _check_choice(asked, named)
+    _check_choice(asked, named.label)
     parameters = {parameter.name: parameter for parameter in map(read_parameter, asked.parameters)}
     conditions = tuple(
         read_condition(text, named, dialect, parameters, unparsed=asked.unparsed) for text in asked.where
@@ -121,7 +134,7 @@ def read_selection(asked: Asked, schema: Schema, dialect: str, *, alike: bool = 
         order=_read_order(asked.order_by or "", table),
         limit=asked.limit,
         all_rows=asked.all_rows,
-        truncate=asked.truncate and _check_truncate(asked, named, schema),
+        truncate=asked.truncate and _check_truncate(named, schema),
     )
 
 
@@ -139,28 +152,44 @@ def check_table(table: Table, *, alike: bool = False) -> Table:
     return table
 
 
-def _check_choice(asked: Asked, named: Table) -> None:
-    by_match = asked.found_in or asked.not_found_in or asked.orphans
-    if not (asked.where or asked.keys or asked.key_file or by_match or asked.limit is not None or asked.all_rows):
-        raise UsageError(
-            f"No rows of {named.label} were chosen.",
+def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
+    """What is wrong with the options that choose rows of a table, by the names of those that were given."""
+    matching = [name for name in ("found_in", "not_found_in", "orphans") if name in given]
+    if not any(name in given for name in _CHOOSING):
+        yield Unfit(
+            "",
+            f"No rows of {table} were chosen.",
             "Choose them with --where, --key, --keys-from, --found-in, --not-found-in, --orphans or --limit, "
             "or say --all-rows.",
         )
-    if (asked.limit is None) != (asked.order_by is None):
-        raise UsageError("--order-by and --limit go together.", 'For example: --order-by "opened_on" --limit 5.')
+    if ("limit" in given) != ("order_by" in given):
+        one = "limit" if "limit" in given else "order_by"
+        yield Unfit(one, "--order-by and --limit go together.", 'For example: --order-by "opened_on" --limit 5.')
+    if "on" in given and not matching:
+        yield Unfit("on", "--on belongs to --found-in, --not-found-in or --orphans.")
+    if "on" in given and len(matching) > 1:
+        hint = "Give one of them, and --where for the rest."
+        yield Unfit("on", "--on could belong to several options here.", hint)
+    if "truncate" in given and [name for name in _CHOOSING if name in given] != ["all_rows"]:
+        yield Unfit("truncate", _WHOLE)
+
+
+def _check_choice(asked: Asked, table: str) -> None:
+    given = {name for name in (*_CHOOSING, "order_by", "on", "truncate") if _is_given(asked, name)}
+    for unfit in find_unfit(given, table):
+        raise UsageError(unfit.message, unfit.hint)
     if asked.limit is not None and asked.limit < 1:
         raise UsageError("--limit must be at least 1.")
-    if asked.on and not by_match:
-        raise UsageError("--on belongs to --found-in, --not-found-in or --orphans.")
-    if asked.on and sum(map(bool, (asked.found_in, asked.not_found_in, asked.orphans))) > 1:
-        raise UsageError("--on could belong to several options here.", "Give one of them, and --where for the rest.")
 
 
-def _check_truncate(asked: Asked, table: Table, schema: Schema) -> bool:
-    others = (asked.where, asked.keys, asked.key_file, asked.found_in, asked.not_found_in, asked.orphans, asked.limit)
-    if not asked.all_rows or any(others) or table.kind != "table":
-        raise UsageError("--truncate empties a whole table: it goes with --all-rows and with no other selection.")
+def _is_given(asked: Asked, name: str) -> bool:
+    value = getattr(asked, {"key": "keys", "keys_from": "key_file"}.get(name, name))
+    return value is not None if name in ("limit", "order_by") else bool(value)
+
+
+def _check_truncate(table: Table, schema: Schema) -> bool:
+    if table.kind != "table":
+        raise UsageError(_WHOLE)
     children = sorted({reference.child.label for reference in schema.incoming(table)})
     if children:
         raise Refused(

@@ -47,7 +47,7 @@ def load_cleanup(path: Path) -> Cleanup:
 def _describe_syntax(error: tomllib.TOMLDecodeError, text: str) -> str:
     """Where the text is no TOML. The parser stands behind what it could not take."""
     place = re.search(r" \(at (?:line (\d+), column \d+|end of document)\)", str(error))
-    lines = text.splitlines() or [""]
+    lines = text.rstrip("\n").split("\n")
     number = int(place[1]) if place and place[1] else len(lines)
     key = _KEY.match(lines[number - 1])
     where = f"line {number}" if key or (place and place[1]) else "the end of the file"
@@ -90,7 +90,7 @@ def find_lines(text: str) -> dict[Place, int]:
 def _outer_lines(text: str) -> Iterator[tuple[int, str]]:
     """The lines on which a table or a key may begin: not those inside a long text or a list."""
     closing, depth = "", 0
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(text.split("\n"), 1):
         if not closing and not depth:
             yield number, line
         if closing:
