@@ -9,6 +9,8 @@ from typing import Any
 
 from yeldro.core.schema import OnDelete, Table, TableName
 
+Row = tuple[Any, ...]
+
 
 @dataclass(frozen=True, slots=True)
 class Effect:
