@@ -332,6 +332,25 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     assert "It may only be 1, 2." in told
 
 
+@pytest.mark.parametrize(
+    ("told", "in_file"),
+    [
+        ("say --all-rows if so", "say all_rows = true if so"),
+        (
+            "--dependents a=stop or --dependents b.c=delete",
+            'dependents = { a = "stop" } or dependents = { "b.c" = "delete" }',
+        ),
+        ("more than --max-rows 5,000.", "more than max_rows = 5000."),
+        ("--key 1,2 names it", 'key = "1,2" names it'),
+        ('--order-by "a desc, b" --limit 3.', 'order_by = "a desc, b" limit = 3.'),
+        ("leaving out --fill (--strict no-key)", "leaving out fill = true (strict no-key)"),
+        ("--no-archive and --wait 3", "--no-archive and --wait 3"),
+    ],
+)
+def test_what_is_said_of_options_is_said_of_keys(told: str, in_file: str) -> None:
+    assert keys.as_keys(told) == in_file
+
+
 def test_all_that_does_not_fit_the_database_is_told_at_once(yeldro: Yeldro, gauges: Path) -> None:
     steps = ['delete = "statoins"\nwhere = "id = 1"', 'delete = "stations"\nwhere = "idd = 1"']
     steps += ['dedupe = "observers"\nsame = "email"\nkeep = "newest of_all"']

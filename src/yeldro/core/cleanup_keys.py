@@ -169,7 +169,8 @@ DEDUPE = _COMMON | {
 }
 
 
-_OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+(?:,\d{3})*(?:\.\d+)?))?""")
+_OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+(?:[,.]\d+)*))?""")
+_NUMBERS = (COUNT, FIRST, SHARE, EXPECT, SAMPLE)
 
 
 def as_keys(text: str) -> str:
@@ -184,7 +185,8 @@ def as_keys(text: str) -> str:
             table = found[2] if found[2].isidentifier() else json.dumps(found[2], ensure_ascii=False)
             return f'{name} = {{ {table} = "{found[3]}" }}'
         if found[4]:
-            return f"{name} = {re.sub(r'(?<=[0-9]),(?=[0-9])', '', found[4])}"
+            value = found[4].strip('"')
+            return f"{name} = {value.replace(',', '') if kind in _NUMBERS else json.dumps(value, ensure_ascii=False)}"
         return f"{name} = true" if kind is FLAG or name == "fill" else name
 
     return _OPTION.sub(write, text)
