@@ -37,13 +37,14 @@ class RestoreAnswers(Protocol):
 @dataclass(frozen=True, slots=True)
 class RestoreRequest:
     """What of a run is to come back: `tables` and `keys` choose a part. `keep_differing` leaves rows that are there
-    with other values; `into` is the name of another database than the run's own."""
+    with other values; `no_rollback`: triggers may do what cannot be taken back; `into` is the name of another database than the run's own."""
 
     tables: tuple[str, ...] = ()
     keys: tuple[str, ...] = ()
     keep_differing: bool = False
     rehearse: bool = False
     ask: bool = True
+    no_rollback: bool = False
     into: str = ""
 
 
@@ -159,7 +160,14 @@ class _Restoration:
         return stages
 
     def _look(self, stages: Sequence[Stage]) -> RestorePlan:
-        return make_restore_plan(self.database, self.record.name, stages, keep_differing=self.request.keep_differing)
+        request = self.request
+        return make_restore_plan(
+            self.database,
+            self.record.name,
+            stages,
+            keep_differing=request.keep_differing,
+            no_rollback=request.no_rollback,
+        )
 
     def _commit(self, plan: RestorePlan, tally: Tally) -> RunResult:
         entry = {

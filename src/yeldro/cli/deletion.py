@@ -83,6 +83,8 @@ def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
     screen = Screen(options["format"])
     if options["ask_last"] and (options["yes"] or options["rehearse"]):
         raise UsageError("--ask-last excludes --yes and --rehearse.")
+    if options["no_rollback"] and options["rehearse"]:
+        raise UsageError("--no-rollback excludes --rehearse: not all of it could be taken back.")
     asks = not (options["yes"] or options["rehearse"])
     if asks and not sys.stdin.isatty():
         raise UsageError("There is no terminal to ask on.", "Give --yes to delete without a question, or --rehearse.")

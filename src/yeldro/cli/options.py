@@ -53,7 +53,14 @@ def run_options(*, guards: bool = True) -> Callable[[Command], Command]:
         click.option(
             "--leave-out", multiple=True, metavar="COLS", help="Columns, or TABLE.COLUMN, that the copy goes without."
         ),
+        no_rollback_option(),
         click.option("--confirm", metavar="NAME", help="The name of a protected database, instead of typing it."),
+    )
+
+
+def no_rollback_option() -> Callable[[Command], Command]:
+    return click.option(
+        "--no-rollback", is_flag=True, help="Triggers may write to tables that cannot roll back; excludes --rehearse."
     )
 
 

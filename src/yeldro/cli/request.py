@@ -97,6 +97,7 @@ def _read_guards(options: dict[str, Any]) -> Guards:
         options.get("max_rows"),
         options.get("max_share"),
         read_strict(options["strict"]),
+        bool(options.get("no_rollback")),
     )
 
 

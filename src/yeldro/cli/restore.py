@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from yeldro.cli.complete import complete_table
-from yeldro.cli.options import archive_option, database_options
+from yeldro.cli.options import archive_option, database_options, no_rollback_option
 
 
 @click.command("restore")
@@ -25,6 +25,7 @@ from yeldro.cli.options import archive_option, database_options
 @click.option("--into", metavar="DB", help="Another database of the same engine that has the tables.")
 @click.option("--rehearse", is_flag=True, help="Do everything, show the tally, roll back.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
+@no_rollback_option()
 @click.option("--confirm", metavar="NAME", help="The name of a protected database, instead of typing it.")
 @archive_option()
 @database_options("json")
@@ -45,6 +46,8 @@ def command(**options: Any) -> int:
     from yeldro.store.records import find_record
 
     screen = Screen(options["format"])
+    if options["no_rollback"] and options["rehearse"]:
+        raise UsageError("--no-rollback excludes --rehearse: not all of it could be taken back.")
     asks = not (options["yes"] or options["rehearse"])
     if asks and not sys.stdin.isatty():
         raise UsageError("There is no terminal to ask on.", "Give --yes to restore without a question, or --rehearse.")
@@ -65,6 +68,7 @@ def command(**options: Any) -> int:
             options["differing"] == "keep",
             options["rehearse"],
             asks,
+            options["no_rollback"],
             database.name if full_address(place.address) != record.facts["address"] else "",
         )
         result = restoring.restore(database, record, request, person)

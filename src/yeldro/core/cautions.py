@@ -43,6 +43,7 @@ NAMES = (
     "trigger",
     "row-security",
     "not-transactional",
+    "hidden-reference",
 )
 
 
@@ -126,6 +127,15 @@ def unindexed_check(reference: Reference, checks: int, rows: int) -> Caution:
     )
 
 
+def hidden_reference(table: Table, reason: str) -> Caution:
+    return Caution(
+        "hidden-reference",
+        table.label,
+        f"Not everything that depends on {table.label} can be seen: {reason}. No row of {table.label} is deleted "
+        "until it can.",
+    )
+
+
 def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
     """What the catalogue alone says about deleting from a table."""
     if table.kind != "table":
@@ -162,6 +172,8 @@ def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
                 f"No index of {table.label} begins with {', '.join(reference.columns)}, so every deletion from "
                 f"{reference.parent.label} scans the whole table. Add an index.",
             )
+    if table.name in schema.hidden:
+        yield hidden_reference(table, schema.hidden[table.name])
     if table.row_security:
         yield Caution(
             "row-security",

@@ -87,6 +87,10 @@ class Database(Looking, Replacing, Copying, Protocol):
         when rows are deleted ("delete") or inserted ("insert")."""
         ...
 
+    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
+        """What triggers may do in the same cases that no rollback would take back, each as a clause."""
+        ...
+
     def build_index(self, reference: Reference) -> None:
         """Give a reference's columns an index until `drop_indexes`, where this account may."""
         ...

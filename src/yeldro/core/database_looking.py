@@ -138,6 +138,11 @@ class Looking(Protocol):
         """
         ...
 
+    def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
+        """How many of the `rows` of a stored key set can never go, because through a self-reference whose columns
+        cannot be NULL they point at themselves or at each other in a cycle, or depend on rows that do."""
+        ...
+
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
         """Whether any row references `parents`."""
         ...

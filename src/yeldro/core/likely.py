@@ -38,7 +38,7 @@ def find_likely(database: Database) -> list[Likely]:
 
 
 def _candidates(schema: Schema) -> Iterator[tuple[Table, Column, Table, Column]]:
-    tables = [table for table in schema.tables if table.kind == "table"]
+    tables = [table for table in schema.tables if table.kind == "table" and table.name not in schema.partitions]
     declared = {(reference.child, name) for reference in schema.references for name in reference.columns}
     for child in tables:
         for column in child.columns:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from yeldro.core.cautions import Caution, hidden_reference
 from yeldro.core.graph import find_components
 from yeldro.core.reach import Action, Reach
 from yeldro.core.schema import Reference, Schema, Table
@@ -19,6 +20,7 @@ class TableMap:
     references: tuple[Reference, ...]
     circles: tuple[tuple[Table, ...], ...]
     counts: Mapping[Table, Mapping[Action, int]] = field(default_factory=dict)
+    cautions: tuple[Caution, ...] = ()
 
 
 def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> TableMap:
@@ -45,4 +47,5 @@ def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> 
         here = counts.setdefault(stop.table, {})
         here[Action.STOP] = here.get(Action.STOP, 0) + stop.rows
     tables = tuple(table for part in parts for table in part)
-    return TableMap(tables, references, tuple(dict.fromkeys(circles)), counts)
+    hidden = tuple(hidden_reference(one, schema.hidden[one.name]) for one in tables if one.name in schema.hidden)
+    return TableMap(tables, references, tuple(dict.fromkeys(circles)), counts, hidden)

@@ -40,7 +40,7 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
     else:
         database.prepare_key_sets([root], find_carried(schema, root))
-        database.prepare_key_sets([r.child for r in schema.references if rules.treatment(r).action is Action.DETACH])
+        database.prepare_key_sets([r.child for r in schema.acting if rules.treatment(r).action is Action.DETACH])
         for child, references in find_movers(schema, root, rules).items():
             table = schema.by_name[child]
             if not _is_movable(table):
@@ -197,6 +197,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
         (
             *search.find_stops(detached),
             *search.find_knots(order.knots),
+            *search.find_rings(),
             *own_stops,
             *_fill_stops(search, filled, moved),
         ),

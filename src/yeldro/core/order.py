@@ -42,7 +42,7 @@ def find_order(
     breaks = breaks_cycles and abilities.circle_hint
     circle_rules = frozenset(OnDelete) if breaks else abilities.circle_rules
     names = list(sets)
-    references = [r for r in schema.references if r.child.name in sets and r.parent.name in sets and not r.broken]
+    references = [r for r in schema.acting if r.child.name in sets and r.parent.name in sets and not r.broken]
     selves = [reference for reference in references if reference.is_self]
     links = [
         reference

@@ -33,7 +33,7 @@ _MANY_CHECKS = 20
 _LARGE_TABLE = 10_000
 _MISSING = 100
 # Cautions about a table that matter whenever a run touches it.
-_OF_TABLES = {"trigger", "row-security", "unenforced-reference"}
+_OF_TABLES = {"trigger", "row-security", "unenforced-reference", "hidden-reference"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,6 +199,12 @@ def _refusals(
         yield f"{guards.expect} {what} of {label} were expected, {found}."
     if _is_whole_table(reach):
         yield f"All {reach.matched:,} rows of {label} match; say --all-rows if that is meant."
+    for keys, rows in reach.deleted:
+        if rows and (hidden := database.schema.hidden.get(keys.table.name)):
+            yield f"Not everything that depends on {keys.table.label} can be seen: {hidden}."
+    if not guards.no_rollback:
+        for reason in dict.fromkeys(_find_lasting(database, reach)):
+            yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
     for stop in reach.stops:
         lift = f"; {stop.lift} would allow it" if stop.lift else ""
         yield f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}){lift}."
@@ -206,6 +212,19 @@ def _refusals(
     for caution in cautions:
         if caution.name in guards.strict:
             yield f"{caution.message} (--strict {caution.name})"
+
+
+def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
+    """What triggers may do that no rollback would take back."""
+    for keys, rows in reach.deleted:
+        if rows and not keys.whole:  # TRUNCATE runs no triggers
+            yield from database.find_lasting(keys.table, None)
+    for detachment in reach.detached:
+        yield from database.find_lasting(detachment.reference.child, detachment.treatment.columns)
+    for link in reach.links:
+        yield from database.find_lasting(link.child, link.columns)
+    for change in reach.changes:
+        yield from database.find_lasting(change.table, change.columns)
 
 
 def find_excess(database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()) -> list[str]:

@@ -10,7 +10,7 @@ from yeldro.core.database import Database, KeySet, Row
 from yeldro.core.graph import find_components
 from yeldro.core.order import find_order as find_order
 from yeldro.core.order import reachable as reachable
-from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.schema import OnDelete, Reference, Schema, Table, TableName, overlaps
 from yeldro.core.selection import Selection
 from yeldro.errors import Refused, UsageError
 
@@ -249,14 +249,14 @@ def find_reach(database: Database, selection: Selection, rules: Rules, *, store:
         tuple(order.links),
         tuple(order.late),
         tuple(search.parts(order.tables, detached)),
-        (*search.find_stops(detached), *search.find_knots(order.knots)),
+        (*search.find_stops(detached), *search.find_knots(order.knots), *search.find_rings()),
     )
 
 
 def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = False) -> list[Table]:
     """A table for each key set that a search from `root` may store: once if its rows may go, and once for each
     reference that may be taken away."""
-    treatments = [(reference, rules.treatment(reference).action) for reference in schema.references]
+    treatments = [(reference, rules.treatment(reference).action) for reference in schema.acting]
     edges = [(r.parent.name, r.child.name) for r, action in treatments if action is Action.DELETE and not r.broken]
     reached = reachable(root.name, edges)
     detached = [r.child for r, action in treatments if action is Action.DETACH and r.parent.name in set(reached)]
@@ -272,7 +272,7 @@ def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: R
     leaves = {}
     for name in reached:
         table = schema.by_name[name]
-        into = [r for r in schema.outgoing(table) if r.parent.name in reached]
+        into = [r for r in schema.acting if r.child is table and r.parent.name in reached]
         stands_alone = table.identity and not table.refusal and not schema.incoming(table)
         if table is not root and stands_alone and len(into) == 1:
             reference = into[0]
@@ -310,7 +310,7 @@ class Search:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a key set."""
         deleting = [
             reference
-            for reference in self.schema.references
+            for reference in self.schema.acting
             if not reference.broken and self.rules.treatment(reference).action is Action.DELETE
         ]
         edges = [(reference.parent.name, reference.child.name) for reference in deleting]
@@ -365,6 +365,8 @@ class Search:
             return 0
         child = reference.child
         if child.name not in self.sets:
+            if self._is_part(reference, parents):
+                return 0
             self.sets[child.name] = self._make_key_set(child)
             self.counts[child.name] = 0
         new = self.database.pull(reference, parents, self.sets[child.name], round=self.rounds, since=since)
@@ -375,6 +377,17 @@ class Search:
         self.counts[reference.child.name] += new
         if new:
             self.via.add(reference)
+
+    def _is_part(self, reference: Reference, parents: KeySet) -> bool:
+        """Whether rows of the child would be counted under another name too. Refused where there are some."""
+        child = reference.child
+        others = [keys.table for keys in self.sets.values() if keys.table is not child and overlaps(keys.table, child)]
+        if others and self.database.has_referencing(reference, parents):
+            raise Refused(
+                f"Rows of {others[0].label} and of {child.label} would go, and the one is a part of the other.",
+                "Name the partitioned table itself.",
+            )
+        return bool(others)
 
     def _make_key_set(self, table: Table) -> KeySet:
         if table.refusal:
@@ -395,7 +408,7 @@ class Search:
 
     def _leaving(self, action: Action) -> Iterator[tuple[Reference, Treatment, KeySet]]:
         """The references into rows that go, with one kind of treatment, and the key set they point into."""
-        for reference in self.schema.references:
+        for reference in self.schema.acting:
             parents = self.sets.get(reference.parent.name)
             if reference.broken or parents is None or not self.counts[reference.parent.name]:
                 continue
@@ -406,7 +419,7 @@ class Search:
     def find_detachments(self) -> Iterator[Detachment]:
         for reference, treatment, parents in self._leaving(Action.DETACH):
             gone = self.sets.get(reference.child.name)
-            if not self.database.count_referencing(reference, parents, gone):
+            if self._is_part(reference, parents) or not self.database.count_referencing(reference, parents, gone):
                 continue
             keys = self._make_key_set(reference.child)
             rows = self.database.pull(reference, parents, keys, without=[gone] if gone else [])
@@ -425,7 +438,7 @@ class Search:
 
     def _ambiguous(self) -> Iterator[Stop]:
         """References that the database keeps although what they point at is not unique: which row is meant?"""
-        for reference in self.schema.references:
+        for reference in self.schema.acting:
             parents = self.sets.get(reference.parent.name)
             if not reference.broken or parents is None or reference.child.name not in self.schema.by_name:
                 continue
@@ -460,6 +473,14 @@ class Search:
             reason = "its tables reference each other in a circle without a column that may be NULL"
             yield Stop(reference.child, rows, reference, reason, self.database.abilities.circle_hint)
 
+    def find_rings(self) -> Iterator[Stop]:
+        for name, keys in self.sets.items():
+            for reference in () if self.rules.breaks_cycles or not self.counts[name] else self.schema.outgoing(keys.table):
+                rigid = reference.is_self and not reference.nullable_columns and not reference.broken
+                if rigid and (rows := self.database.count_ringed(reference, keys, self.counts[name])):
+                    reason = "they point at themselves or at each other in a cycle, and no column of it may be NULL"
+                    yield Stop(keys.table, rows, reference, reason, self.database.abilities.circle_hint)
+
     def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
         by_table: dict[TableName, list[Detachment]] = {}
         for detachment in detached:
@@ -472,7 +493,7 @@ class Search:
             yield Part(self.sets[name].table, Action.DELETE, self.counts[name], self._via(name))
 
     def _via(self, name: TableName) -> tuple[Reference, ...]:
-        return tuple(r for r in self.schema.references if r.child.name == name and r in self.via)
+        return tuple(r for r in self.schema.acting if r.child.name == name and r in self.via)
 
 
 def _lift(reference: Reference) -> str:

@@ -10,7 +10,7 @@ from yeldro.core.archive import Portion, Stage, Standing
 from yeldro.core.database import Database, Effect, KeySet
 from yeldro.core.graph import find_components
 from yeldro.core.run import find_causes, find_strangers
-from yeldro.core.schema import Reference, Table
+from yeldro.core.schema import Reference, Table, overlaps
 from yeldro.core.tally import Line, Tally, add_tallies
 from yeldro.errors import Refused
 
@@ -92,15 +92,18 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
         added = 0
         for stage in stages:
             for reference in _find_links(database, stage):
-                for parents in () if reference.broken else back.get(reference.parent, ()):
+                sets = [kept_set for table, some in back.items() if overlaps(table, reference.parent) for kept_set in some]
+                for parents in () if reference.broken else sets:
                     added += database.pull_staged(stage, kept[stage.portion.number], reference, parents)
     for stage in stages:
         database.keep_staged(stage, kept[stage.portion.number])
     return chosen
 
 
-def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool) -> RestorePlan:
-    """Look at staged rows, in an open transaction."""
+def make_restore_plan(
+    database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool, no_rollback: bool = False
+) -> RestorePlan:
+    """Look at staged rows, in an open transaction. `no_rollback`: triggers may do what no rollback takes back."""
     parts: list[RestorePart] = []
     for step in sorted({stage.portion.step for stage in stages}, reverse=True):
         parts += _look_at_step(database, [stage for stage in stages if stage.portion.step == step], tuple(parts))
@@ -109,8 +112,19 @@ def make_restore_plan(database: Database, run: str, stages: Sequence[Stage], *, 
         run,
         tuple(parts),
         tuple(note for part in parts for note in _notes(part, keep_differing)),
-        tuple(refusal for part in parts for refusal in _refusals(part, keep_differing)),
+        (
+            *(refusal for part in parts for refusal in _refusals(part, keep_differing)),
+            *([] if no_rollback else dict.fromkeys(_find_lasting(database, parts))),
+        ),
     )
+
+
+def _find_lasting(database: Database, parts: Sequence[RestorePart]) -> Iterator[str]:
+    for part in parts:
+        if part.to_do:
+            changed = part.stage.portion.changed if part.is_change else None
+            for reason in database.find_lasting(part.table, changed, "insert"):
+                yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
 
 
 def _look_at_step(
@@ -141,7 +155,7 @@ def _find_links(database: Database, stage: Stage) -> Sequence[Reference]:
 def _in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
     """Parents before what references them; tables that reference each other in a circle stand together."""
     by_table = {stage.table.name: stage for stage in stages}
-    edges = [(reference.parent.name, reference.child.name) for reference in database.schema.references]
+    edges = [(reference.parent.name, reference.child.name) for reference in database.schema.acting]
     return [[by_table[name] for name in group] for group in find_components(list(by_table), edges)]
 
 
@@ -151,7 +165,7 @@ def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) 
     for reference in _find_links(database, stage):
         if reference.broken or not set(reference.columns) <= set(portion.columns):
             continue
-        parents = [other for other in stages if other.table is reference.parent]
+        parents = [other for other in stages if overlaps(other.table, reference.parent)]
         kept = [parent for parent in parents if set(reference.referred) <= set(parent.portion.columns)]
         if rows := database.count_parentless(reference, stage, kept):
             yield reference, rows
@@ -230,7 +244,8 @@ def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
     touched.update(dict.fromkeys(effect.table for effect in effects))
     before = {table: database.count_rows(table) for table in touched}
     start = database.find_changes()
-    emptied = sum(database.empty_waiting(part.stage) for part in again if part.stage.portion.waits)
+    waiting = [part for part in again if part.stage.portion.waits]
+    emptied = sum(database.empty_waiting(part.stage) * part.table.weight for part in waiting)
     filled = [part for part in again if part.stage.portion.action == "fill"]
     reattached = {part: database.reattach(part.stage) for part in filled}
     inserted: dict[Table, int] = {}
@@ -244,8 +259,9 @@ def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
     lines = [_account(database, table, rows, back, reattached, effects) for table, rows in before.items()]
-    explained = sum(inserted.values()) + sum(reattached.values()) + emptied
-    explained += sum(line.inserted_by_triggers for line in lines)
+    explained = sum(rows * table.weight for table, rows in inserted.items())
+    explained += sum(rows * part.table.weight for part, rows in reattached.items()) + emptied
+    explained += sum(line.inserted_by_triggers * line.table.weight for line in lines)
     database.advance_counters(list(back))
     return Tally(tuple(lines), changed.total, explained, (), tuple(find_causes(effects, before, "INSERT|UPDATE")))
 

@@ -105,6 +105,9 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
     if reach.matched == reach.table_rows > 1:
         verdict.doubts.append(whole_table(table, reach.matched, "Is that meant?"))
     wanted = {"trigger", "row-security", "unenforced-reference"}
+    for gone, rows in reach.deleted:
+        if rows and (hidden := database.schema.hidden.get(gone.table.name)):
+            verdict.faults.append(f"Not everything that depends on {gone.table.label} can be seen: {hidden}.")
     verdict.cautions += [one for one in find_schema_cautions(database.schema, table) if one.name in wanted]
     if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
         verdict.faults.append(

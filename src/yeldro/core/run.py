@@ -40,7 +40,8 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         truncated = any(keys.whole and keys.table is table for keys, _ in reach.deleted)
         explained[table] += (0 if truncated else lines[-1].deleted) + lines[-1].inserted_by_triggers
     odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
-    return Tally(tuple(lines), changed.total, explained.total(), odd, tuple(find_causes(effects, before)))
+    weighed = sum(rows * table.weight for table, rows in explained.items())
+    return Tally(tuple(lines), changed.total, weighed, odd, tuple(find_causes(effects, before)))
 
 
 def _perform_all(database: Database, plan: Plan) -> Counter[Table]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -74,6 +74,7 @@ class Table:
     key, () without one. `identity` names what fixes one row: a key without NULLs, else the engine's own row
     number; () where there is nothing of the kind. `refusal` says why its rows cannot be deleted safely, "" where they
     can. `definition` is the SQL text of a view. `parts` are its partitions at every level, itself included.
+    `weight` is how much the engine's own counter of changes counts for one row.
     """
 
     name: TableName
@@ -88,6 +89,7 @@ class Table:
     row_security: bool = False
     parts: frozenset[TableName] = frozenset()
     definition: str = ""
+    weight: int = 1
 
     @cached_property
     def lasting_keys(self) -> tuple[tuple[str, ...], ...]:
@@ -131,9 +133,10 @@ class Table:
 class Reference:
     """A foreign key: `columns` of `child` point at `referred` columns of `parent`, in the same order.
 
-    `broken` says why the engine cannot use it ("" where it can); one that is not `enforced` may have orphans, and is
-    followed and checked all the same. `set_columns` are the columns that the declared
-    SET NULL or SET DEFAULT touches.
+    `broken` says why the engine cannot use it, or why nobody can follow it ("" where all is well); one that is not
+    `enforced` may have orphans, and is followed and checked all the same. `set_columns` are the columns that the
+    declared SET NULL or SET DEFAULT touches. `operators` are those by which the engine compares each pair of columns,
+    the referred one first, as they stand in a statement; () where these are plain equal signs.
     """
 
     name: str
@@ -146,6 +149,7 @@ class Reference:
     broken: str = ""
     enforced: bool = True
     declared: bool = True
+    operators: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"
@@ -188,34 +192,77 @@ class Undeclared:
 
 @dataclass(frozen=True)
 class Schema:
-    """All tables and views in name order, and all references in the order of their child tables."""
+    """All tables and views in name order, and all references in the order of their child tables.
+
+    `hidden` says of tables why they may be referenced by others that this account cannot see, and what would show them.
+    """
 
     tables: tuple[Table, ...]
     references: tuple[Reference, ...]
+    hidden: Mapping[TableName, str] = field(default_factory=dict)
 
     @cached_property
     def by_name(self) -> dict[TableName, Table]:
         return {table.name: table for table in self.tables}
 
     @cached_property
+    def acting(self) -> tuple[Reference, ...]:
+        """The references as they act on each table: one that points at a partitioned table points at its partitions
+        too, and one that points at a partition at the partitioned table."""
+        return tuple(aimed for reference in self.references for aimed in self._aim(reference))
+
+    def _aim(self, reference: Reference) -> Iterator[Reference]:
+        yield reference
+        parent = reference.parent
+        for table in self._related.get(parent.name, ()):
+            if parent.name not in table.parts or _has_key(table, reference.referred):
+                yield replace(reference, parent=table)
+            else:
+                reason = f"It points at {parent.label}, a partition, by columns that are unique in that one alone"
+                yield replace(reference, parent=table, broken=reference.broken or reason)
+
+    @cached_property
+    def _related(self) -> dict[TableName, tuple[Table, ...]]:
+        """For each table the partitioned tables that it is part of, and its own partitions."""
+        pairs = [(table, self.by_name[name]) for table in self.tables for name in table.parts if name in self.by_name]
+        found: dict[TableName, dict[Table, None]] = {}
+        for whole, part in pairs:
+            if whole is not part:
+                found.setdefault(whole.name, {})[part] = None
+                found.setdefault(part.name, {})[whole] = None
+        return {name: tuple(tables) for name, tables in found.items()}
+
+    @cached_property
+    def partitions(self) -> frozenset[TableName]:
+        """The tables that are part of another one."""
+        return frozenset(name for table in self.tables for name in table.parts if name != table.name)
+
+    @cached_property
     def _incoming(self) -> dict[TableName, tuple[Reference, ...]]:
-        return _grouped(self.references, lambda reference: reference.parent.name)
+        return _grouped(self.acting, lambda reference: reference.parent.name)
 
     @cached_property
     def _outgoing(self) -> dict[TableName, tuple[Reference, ...]]:
-        return _grouped(self.references, lambda reference: reference.child.name)
+        inherited = [
+            replace(reference, child=self.by_name[name])
+            for reference in self.references
+            for name in sorted(reference.child.parts)
+            if name != reference.child.name and name in self.by_name
+        ]
+        return _grouped((*self.references, *inherited), lambda reference: reference.child.name)
 
     def incoming(self, table: Table) -> tuple[Reference, ...]:
         """The references that point at a table, from all schemas."""
         return self._incoming.get(table.name, ())
 
     def outgoing(self, table: Table) -> tuple[Reference, ...]:
+        """The references of a table's own rows, those of the partitioned table that it is part of included."""
         return self._outgoing.get(table.name, ())
 
     def with_references(self, more: Iterable[Undeclared]) -> Schema:
         """The schema with references that it does not declare. UsageError where a name in them is wrong."""
         added = tuple(self._undeclared(one) for one in more)
-        return Schema(self.tables, self.references + added) if added else self
+        return replace(self, references=self.references + added) if added else self
 
     def _undeclared(self, one: Undeclared) -> Reference:
         child, parent = self.find_table(one.child), self.find_table(one.parent)
@@ -259,6 +306,15 @@ class Schema:
             f"There is no table {text!r} in this database.",
             nearest(text, [table.label for table in self.tables], "tables"),
         )
+
+
+def overlaps(one: Table, other: Table) -> bool:
+    """Whether rows of the one may be rows of the other: a partitioned table and its partitions."""
+    return one is other or one.name in other.parts or other.name in one.parts
+
+
+def _has_key(table: Table, columns: Sequence[str]) -> bool:
+    return any(index.unique and set(index.columns) <= set(columns) for index in table.indexes)
 
 
 def _grouped(

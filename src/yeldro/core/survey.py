@@ -50,8 +50,8 @@ def _survey(database: Database, table: Table, closely: bool, likely: Sequence[Ca
     return TableSurvey(
         table,
         rows,
-        database.schema.outgoing(table),
-        database.schema.incoming(table),
+        tuple(one for one in database.schema.references if one.child is table),
+        tuple(one for one in database.schema.references if one.parent is table),
         (*find_schema_cautions(database.schema, table), *likely),
         _look_closely(database, table, rows) if closely and rows is not None else None,
     )

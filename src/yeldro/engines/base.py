@@ -265,6 +265,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         keys = KeySet(reference.child, reference.child.identity, "", hangs=(reference, parents))
         return keys, self.count_present(keys)
 
+    def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
+        """One statement may delete rows together with those that they point at, so nothing is in the way."""
+        return 0
+
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
         return self._gate.run(self._statements.has_referencing(reference, parents)).first() is not None
 
@@ -292,6 +296,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def find_effects(
         self, table: Table, columns: Sequence[str] | None, event: str = "delete"
     ) -> tuple[Effect, ...]: ...
+
+    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
+        """In an engine whose tables can all roll back there is nothing of the kind."""
+        return []
 
     @abstractmethod
     def find_changes(self) -> Changes: ...

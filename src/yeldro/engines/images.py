@@ -48,7 +48,7 @@ class SqlImages:
         aims = self._aims(reference, images)
         lost = self._statements.key_columns(gone, reference.referred)
         there = self._statements.new_columns(gone, reference.referred)
-        meets = [aim == other for aim, other in zip(self._pointing(reference, images), lost, strict=True)]
+        meets = self._statements.meets(reference, self._pointing(reference, images), lost)
         late: sa.ColumnElement[int] = sa.literal_column(str(Mark.WAITING.value))
         if filled and set(reference.referred) & set(filled.new):
             names = gone.table.identity
@@ -99,11 +99,11 @@ class SqlImages:
     def leave(self, images: KeySet, reference: Reference, gone: KeySet) -> None:
         clause = self._statements.key_table(images)
         pointing = self._pointing(reference, images)
-        lost = self._statements.is_in(pointing, gone, reference.referred)
+        lost = self._statements.points_into(reference, pointing, gone)
         wrong = [lost]
         if reference.is_self:
             own = self._statements.key_columns(images, reference.referred)
-            wrong.append(sa.and_(*(aim == cell for aim, cell in zip(pointing, own, strict=True))))
+            wrong.append(sa.and_(*self._statements.meets(reference, pointing, own)))
         self._gate.run(sa.delete(clause).where(sa.or_(*wrong)))
 
     # Counting
@@ -134,7 +134,7 @@ class SqlImages:
 
     def count_still(self, reference: Reference, gone: KeySet, images: KeySet) -> int:
         clause = self._statements.key_table(images)
-        still = self._statements.is_in(self._pointing(reference, images), gone, reference.referred)
+        still = self._statements.points_into(reference, self._pointing(reference, images), gone)
         rows = sa.select(sa.func.count()).select_from(clause)
         return self._gate.number(rows.where(still, clause.c.round != sa.literal_column(str(Mark.WAITING.value))))
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 
 import pymysql
@@ -15,13 +15,15 @@ import pymysql.cursors
 import sqlalchemy as sa
 
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
+from yeldro.core.cautions import CANNOT_ROLL_BACK
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Ignored, Ranking, Same
-from yeldro.core.schema import Column, Family, Reference, Table
+from yeldro.core.schema import Column, Family, Reference, Table, TableName
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
-from yeldro.engines.mariadb_catalogue import read_schema
-from yeldro.engines.mariadb_statements import CreateKeyTable, JsonTable, MariadbStatements, Utf8
+from yeldro.engines.mariadb_catalogue import TRANSACTIONAL, read_routines, read_schema
+from yeldro.engines.mariadb_statements import OWN_KEY, CreateKeyTable, JsonTable, MariadbStatements, Utf8
+from yeldro.engines.mariadb_triggers import Bodies, Written
 from yeldro.engines.mariadb_values import find_way, within_packets, write_plain, write_row
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Rows, Words, bare, in_brackets
@@ -48,10 +50,8 @@ _PINNED: dict[str, str | int] = {
 }
 _FETCHED = 1000
 _LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
-_TRIGGER_VERBS = (
-    ("insert", re.compile(r"\b(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*INTO\s+([`\w.]+)", re.IGNORECASE)),
-    ("update", re.compile(r"\bUPDATE\s+(?:LOW_PRIORITY\s+|IGNORE\s+)*([`\w.]+)", re.IGNORECASE)),
-    ("delete", re.compile(r"\bDELETE\s+(?:LOW_PRIORITY\s+|QUICK\s+|IGNORE\s+)*FROM\s+([`\w.]+)", re.IGNORECASE)),
+_ENGINE = sa.text(
+    "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = :table"
 )
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
@@ -223,7 +223,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         plain = sa.func.repeat(cell, sa.literal_column("3")).label("plain")
         value: sa.ColumnElement[Any] = sa.func.nullif(cell, sa.literal_column("''")).label("value")
         empty = bare(sa.select(value, plain).where(sa.false()))
-        own = "(number BIGINT, mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS"
+        key = "yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY"
+        own = f"({key}, number BIGINT, mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS"
         self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(name), own, empty))
 
     def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -240,6 +241,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             text = sa.func.trim(sa.func.regexp_replace(text, blanks, sa.literal_column("' '")))
         return text
 
+    def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
+        return rows - self._gate.number(self._statements.count_leveled(reference, keys))
+
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which is faster, does."""
         if self._unsure or not (reference.declared and reference.enforced):
@@ -248,28 +252,59 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
         """What the bodies of the triggers name, and the triggers that those set off in turn."""
-        waiting = [(table, "UPDATE" if columns else event.upper())]
-        seen: set[tuple[Table, str]] = set()
         effects: dict[tuple[Table, str, str], Effect] = {}
+        for trigger, written, _ in self._follow_triggers(table, "UPDATE" if columns else event.upper()):
+            for one in written:
+                if target := self._find_table(one.table):
+                    effects[target, one.verb, trigger] = Effect(target, one.verb, trigger)
+        return tuple(effects.values())
+
+    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
+        found: dict[str, None] = {}
+        for trigger, written, unread in self._follow_triggers(table, "UPDATE" if columns else event.upper()):
+            if unread:
+                found[f"what the trigger {trigger} writes to cannot be told ({unread} cannot be read)"] = None
+            for one in written:
+                if engine := self._find_lasting_engine(one.table):
+                    place = f"{one.table.schema}.{one.table.name}"
+                    found[f"the trigger {trigger} writes to {place}, whose engine {engine} cannot roll back"] = None
+        return list(found)
+
+    def _follow_triggers(self, table: Table, event: str) -> Iterator[tuple[str, tuple[Written, ...], str]]:
+        """The triggers that a change may set off, each with what it may write to and what of it cannot be read."""
+        waiting, seen = [(table, event)], set[tuple[Table, str]]()
         while waiting:
             where, event = waiting.pop()
             if (where, event) in seen:
                 continue
             seen.add((where, event))
             for trigger in where.triggers:
-                if not trigger.event.endswith(event):
-                    continue
-                body = self._bodies[where.name][trigger.name]
-                for verb, target in self._targets(body):
-                    effects[target, verb, trigger.name] = Effect(target, verb, trigger.name)
-                    waiting.append((target, verb.upper()))
-        return tuple(effects.values())
+                if trigger.event.endswith(event):
+                    body = self._bodies[where.name][trigger.name]
+                    written, unread = self._reader.find_writes(where.name.schema, body)
+                    yield trigger.name, written, unread
+                    targets = [(self._find_table(one.table), one.verb.upper()) for one in written]
+                    waiting += [(target, verb) for target, verb in targets if target]
 
-    def _targets(self, body: str) -> list[tuple[str, Table]]:
-        labels = {table.name.name.lower(): table for table in reversed(self.schema.tables)}
-        named = [(verb, match) for verb, pattern in _TRIGGER_VERBS for match in pattern.findall(body)]
-        plain = [(verb, name.replace("`", "").rpartition(".")[2].lower()) for verb, name in named]
-        return [(verb, labels[name]) for verb, name in plain if name in labels]
+    @cached_property
+    def _reader(self) -> Bodies:
+        return Bodies(read_routines(self._gate, {table.name.schema for table in self.schema.tables}))
+
+    def _find_table(self, name: TableName) -> Table | None:
+        """Names of tables may ignore case here."""
+        if name in self.schema.by_name:
+            return self.schema.by_name[name]
+        lowered = (name.schema.lower(), name.name.lower())
+        alike = (one for one in self.schema.tables if (one.name.schema.lower(), one.name.name.lower()) == lowered)
+        return next(alike, None)
+
+    def _find_lasting_engine(self, name: TableName) -> str:
+        """The storage engine of a table, in any database, that cannot roll back; "" where it can or is no table."""
+        known = self._find_table(name)
+        if known and not known.refusal.endswith(CANNOT_ROLL_BACK):
+            return ""
+        engine = self._gate.run(_ENGINE.bindparams(schema=name.schema, table=name.name)).scalar()
+        return "" if engine in (None, *TRANSACTIONAL) else str(engine)
 
     def find_changes(self) -> Changes:
         return Changes(self._count_writes() - self._aside)
@@ -349,7 +384,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         clause, cells = self._statements.table(stage.table), stage.portion.cells
         table = sa.table(stage.name)
         empty = sa.select(*(clause.c[own].label(name) for name, own in cells)).where(sa.false())
-        self._gate.run(Words("CREATE TEMPORARY TABLE", table, "ENGINE=InnoDB AS", bare(empty)))
+        self._gate.run(Words("CREATE TEMPORARY TABLE", table, OWN_KEY, "AS", bare(empty)))
         names = in_brackets([sa.column(name) for name, _ in cells])
         start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
         ways = [find_way(stage.table.column(own)) for _, own in cells]
@@ -384,7 +419,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         pairs = self._statements.pairs(stage, self._left(stage))
         found = sa.table(next(self._names), *(sa.column(cell.name) for cell in pairs.selected_columns))
         before = self._count_writes()
-        self._gate.run(Words("CREATE TEMPORARY TABLE", found, "AS", bare(pairs)))
+        self._gate.run(Words("CREATE TEMPORARY TABLE", found, OWN_KEY, "AS", bare(pairs)))
         self._aside += self._count_writes() - before
         return self._gate.run(self._statements.reattach(stage, self._left(stage), found)).rowcount
 

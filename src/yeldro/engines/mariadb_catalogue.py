@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
-from dataclasses import replace
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from typing import Any
+
+import sqlalchemy as sa
 
 from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
 from yeldro.engines.gate import Gate
+from yeldro.engines.mariadb_triggers import Routine
+from yeldro.engines.statements import Words
+from yeldro.errors import DatabaseFailed
 
 # Tables of the database itself, and of those whose tables reference it or are referenced by it.
 _SCHEMAS = """
@@ -16,7 +23,7 @@ SELECT DISTINCT JSON_ARRAY(TABLE_SCHEMA) FROM information_schema.KEY_COLUMN_USAG
 UNION SELECT DISTINCT JSON_ARRAY(REFERENCED_TABLE_SCHEMA) FROM information_schema.KEY_COLUMN_USAGE
 WHERE TABLE_SCHEMA IN ({0}) AND REFERENCED_TABLE_SCHEMA IS NOT NULL"""
 _TABLES = """
-SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, ENGINE) FROM information_schema.TABLES
+SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, ENGINE, INSTR(CREATE_OPTIONS, 'partitioned') > 0) FROM information_schema.TABLES
 WHERE TABLE_SCHEMA IN ({0}) AND TABLE_TYPE IN ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED')
 ORDER BY TABLE_SCHEMA, TABLE_NAME"""
 _VIEWS = """
@@ -33,17 +40,31 @@ FROM information_schema.STATISTICS WHERE TABLE_SCHEMA IN ({0})
 ORDER BY TABLE_SCHEMA, TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"""
 _REFERENCES = """
 SELECT JSON_ARRAY(k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.COLUMN_NAME, k.REFERENCED_TABLE_SCHEMA,
-k.REFERENCED_TABLE_NAME, k.REFERENCED_COLUMN_NAME, r.DELETE_RULE)
-FROM information_schema.KEY_COLUMN_USAGE AS k JOIN information_schema.REFERENTIAL_CONSTRAINTS AS r
-ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME AND r.TABLE_NAME = k.TABLE_NAME
-WHERE k.TABLE_SCHEMA IN ({0}) AND r.CONSTRAINT_SCHEMA IN ({0}) AND k.REFERENCED_TABLE_NAME IS NOT NULL
+k.REFERENCED_TABLE_NAME, k.REFERENCED_COLUMN_NAME)
+FROM information_schema.KEY_COLUMN_USAGE AS k
+WHERE k.TABLE_SCHEMA IN ({0}) AND k.REFERENCED_TABLE_NAME IS NOT NULL
 ORDER BY k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.ORDINAL_POSITION"""
+_RULES = """
+SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, DELETE_RULE)
+FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA IN ({0})"""
+# InnoDB's own list, of all databases, whatever the account may see of them; with PROCESS only. Names stand there as
+# those of files do.
+_INNODB_REFERENCES = """
+SELECT JSON_ARRAY({for_db}, {for_table}, SUBSTRING(ID, INSTR(ID, '/') + 1), {ref_db}, {ref_table}, TYPE)
+FROM information_schema.{table}"""
+_PLAIN = "CONVERT(CAST(CAST({} AS BINARY) AS CHAR CHARACTER SET filename) USING utf8mb4)"
+_OPENED = """
+SELECT SUM(VARIABLE_VALUE) FROM information_schema.SESSION_STATUS
+WHERE VARIABLE_NAME IN ('TABLE_OPEN_CACHE_HITS', 'TABLE_OPEN_CACHE_MISSES', 'TABLE_OPEN_CACHE_OVERFLOWS')"""
+_ROUTINES = """
+SELECT JSON_ARRAY(ROUTINE_SCHEMA, ROUTINE_NAME, ROUTINE_DEFINITION) FROM information_schema.ROUTINES
+WHERE ROUTINE_SCHEMA IN ({0})"""
 _TRIGGERS = """
 SELECT JSON_ARRAY(EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION,
 ACTION_STATEMENT) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA IN ({0})
 ORDER BY EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, TRIGGER_NAME"""
 
-_TRANSACTIONAL = {"InnoDB"}
+TRANSACTIONAL = {"InnoDB"}
 _FAMILIES = {
     **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), Family.INTEGER),
     **dict.fromkeys(("decimal", "float", "double"), Family.NUMBER),
@@ -61,8 +82,10 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     Returns the schema, and per table the bodies of its triggers by name.
     """
     known = [database]
+    listed = _list_references(gate)
     while True:
         wanted = {*known, *(row[0] for row in _run(gate, _SCHEMAS, known))}
+        wanted |= {end.schema for one in listed or () for end in (one.child, one.parent) if wanted & {*one.schemas}}
         if wanted == set(known):
             break
         known = [database, *sorted(wanted - {database})]
@@ -70,16 +93,138 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     columns, indexes, triggers = (_by_table(_run(gate, query, known)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
     views = {TableName(row[0], row[1]): row[2] for row in _run(gate, _VIEWS, known)}
     tables = {}
-    for schema, name, kind, engine in tables_found:
+    for schema, name, kind, engine, is_partitioned in tables_found:
         place = TableName(schema, name)
         label = name if schema == database else f"{schema}.{name}"
         found = _table(place, label, kind, engine, columns[place], indexes[place], triggers[place])
-        tables[place] = replace(found, definition=views.get(place) or "")
-    references = [
-        _reference(tables, rows) for rows in _grouped(_run(gate, _REFERENCES, known)) if _end(rows[0]) in tables
-    ]
+        # Its handler counts a row once for the table and once for the partition.
+        tables[place] = replace(found, definition=views.get(place) or "", weight=2 if is_partitioned else 1)
+    rules = {(row[0], row[1], row[2]): OnDelete(row[3]) for row in _run(gate, _RULES, known)}
+    rules |= {(one.child.schema, one.child.name, one.name): one.rule for one in listed or ()}
+    seen = [rows for rows in _grouped(_run(gate, _REFERENCES, known)) if _is_seen(rows, tables)]
+    references = tuple(_reference(tables, rows, rules[rows[0][:3]]) for rows in seen if rows[0][:3] in rules)
     bodies = {place: {row[0]: row[3] for row in rows} for place, rows in triggers.items()}
-    return Schema(tuple(tables.values()), tuple(references)), bodies
+    shown = Schema(tuple(tables.values()), references)
+    unruled = [rows[0] for rows in seen if rows[0][:3] not in rules]
+    return replace(shown, hidden=_find_hidden(gate, shown, listed, unruled)), bodies
+
+
+def read_routines(gate: Gate, schemas: Iterable[str]) -> dict[tuple[str, str], Routine]:
+    """The procedures and functions of some schemas, by lower-case schema and name."""
+    rows = _run(gate, _ROUTINES, list(schemas))
+    return {(row[0].lower(), row[1].lower()): Routine(*row) for row in rows}
+
+
+@dataclass(frozen=True, slots=True)
+class _Listed:
+    """A reference as InnoDB itself lists it."""
+
+    child: TableName
+    name: str
+    parent: TableName
+    rule: OnDelete
+
+    @property
+    def schemas(self) -> tuple[str, str]:
+        return self.child.schema, self.parent.schema
+
+
+def _list_references(gate: Gate) -> list[_Listed] | None:
+    """Every reference of the server, None where this account may not see the list."""
+    parts = {
+        f"{end}_{part}": _PLAIN.format(cut.format(f"{end.upper()}_NAME"))
+        for end in ("for", "ref")
+        for part, cut in (("db", "SUBSTRING_INDEX({}, '/', 1)"), ("table", "SUBSTRING({0}, INSTR({0}, '/') + 1)"))
+    }
+    for table in ("INNODB_SYS_FOREIGN", "INNODB_FOREIGN"):
+        with suppress(DatabaseFailed):
+            rows = [json.loads(row[0]) for row in gate.read(_INNODB_REFERENCES.format(table=table, **parts))]
+            return [
+                _Listed(TableName(row[0], row[1]), row[2], TableName(row[3], row[4]), _rule_of(row[5])) for row in rows
+            ]
+    return None
+
+
+def _rule_of(bits: int) -> OnDelete:
+    """The bits of TYPE (DICT_FOREIGN_ON_DELETE_… in storage/innobase/include/dict0mem.h)."""
+    return OnDelete.CASCADE if bits & 1 else OnDelete.SET_NULL if bits & 2 else OnDelete.NO_ACTION
+
+
+def _is_seen(rows: Sequence[tuple[Any, ...]], tables: Mapping[TableName, Table]) -> bool:
+    """Whether both ends of a reference are known with all of its columns."""
+    child, parent = tables.get(TableName(rows[0][0], rows[0][1])), tables.get(_end(rows[0]))
+    ends = ((child, 3), (parent, 6))
+    return all(table is not None and {row[at] for row in rows} <= set(table.column_names) for table, at in ends)
+
+
+def _find_hidden(
+    gate: Gate, schema: Schema, listed: list[_Listed] | None, unruled: Sequence[tuple[Any, ...]]
+) -> dict[TableName, str]:
+    """The tables into which there may be references that this account cannot see, with what would show them.
+
+    What InnoDB lists is all there is. Without that list a deletion that deletes nothing is explained: the server then
+    opens every table into which it would cascade, at any depth, and those of triggers, and counts them.
+    """
+    hidden: dict[TableName, str] = {}
+    for row in unruled:
+        reason = f"the rule of the reference {row[2]} of {row[0]}.{row[1]} is hidden from this account"
+        hidden.setdefault(_end(row), f"{reason}; GRANT PROCESS ON *.* would show it")
+    known = {(one.child.name, one.name) for one in schema.references}
+    for one in listed or ():
+        if (one.child, one.name) not in known and one.parent in schema.by_name:
+            place = f"{one.child.schema}.{one.child.name}"
+            granting = f"GRANT SELECT, DELETE, UPDATE ON {place} would show it"
+            hidden.setdefault(one.parent, f"{place} references it, and is hidden from this account; {granting}")
+    if listed is None or not _may_see_triggers(gate):
+        lacking = "PROCESS" if listed is None else "TRIGGER"
+        reason = "the server opens more tables for a deletion than this account can see references and triggers for"
+        for table in _find_opening_more(gate, schema):
+            hidden.setdefault(table.name, f"{reason}; GRANT {lacking} ON *.* would show them")
+    return hidden
+
+
+def _may_see_triggers(gate: Gate) -> bool:
+    return bool(
+        gate.read("SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE PRIVILEGE_TYPE = 'TRIGGER' LIMIT 1")
+    )
+
+
+def _find_opening_more(gate: Gate, schema: Schema) -> list[Table]:
+    """The tables for a deletion from which the server opens others than those that are known."""
+    tables = [table for table in schema.tables if table.kind == "table" and not table.refusal]
+    expected = sum(_count_opened(schema, table) for table in tables)
+    if _count_opening(gate, tables) == expected:
+        return []
+    return [table for table in tables if _count_opening(gate, [table]) != _count_opened(schema, table)]
+
+
+def _count_opened(schema: Schema, table: Table) -> int:
+    """How many tables a deletion opens where only references say so: all into which it would cascade, once each."""
+    opened: dict[TableName, None] = {}
+    waiting = [table]
+    while waiting:
+        for reference in schema.incoming(waiting.pop()):
+            if reference.on_delete in (OnDelete.CASCADE, OnDelete.SET_NULL) and reference.child.name not in opened:
+                opened[reference.child.name] = None
+                waiting.append(reference.child)
+    return 1 + len(opened)
+
+
+def _count_opening(gate: Gate, tables: Sequence[Table]) -> int | None:
+    """How many tables the server opens for a deletion from each of these; None where it may not say so."""
+    try:
+        before = _read_opened(gate)
+        own = _read_opened(gate) - before
+        before = _read_opened(gate)
+        for table in tables:
+            gate.run(Words("EXPLAIN DELETE FROM", sa.table(table.name.name, schema=table.name.schema)))
+        return _read_opened(gate) - before - own
+    except DatabaseFailed:
+        return None
+
+
+def _read_opened(gate: Gate) -> int:
+    return int(gate.read(_OPENED)[0][0] or 0)
 
 
 def _run(gate: Gate, query: str, schemas: list[str]) -> list[tuple[Any, ...]]:
@@ -115,7 +260,7 @@ def _table(
     key = next((index.columns for index in keys if index.name == "PRIMARY"), ())
     is_view = kind == "VIEW"
     refusal = ""
-    if not is_view and engine not in _TRANSACTIONAL:
+    if not is_view and engine not in TRANSACTIONAL:
         refusal = f"its storage engine {engine} cannot roll back"
     elif kind == "SYSTEM VERSIONED":
         refusal = "it is system-versioned, so deleted rows stay in its history"
@@ -149,10 +294,9 @@ def _end(row: tuple[Any, ...]) -> TableName:
     return TableName(row[4], row[5])
 
 
-def _reference(tables: dict[TableName, Table], rows: list[tuple[Any, ...]]) -> Reference:
+def _reference(tables: dict[TableName, Table], rows: list[tuple[Any, ...]], rule: OnDelete) -> Reference:
     child, parent = tables[TableName(rows[0][0], rows[0][1])], tables[_end(rows[0])]
     columns, referred = tuple(row[3] for row in rows), tuple(row[6] for row in rows)
     unique = any(index.unique and set(index.columns) == set(referred) for index in parent.indexes)
     fault = "" if unique else f"The referred columns of {parent.label} are not unique"
-    rule = OnDelete(rows[0][7])
     return Reference(rows[0][2], child, columns, parent, referred, rule, columns, fault)

@@ -8,12 +8,16 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.archive import Piece, Portion
+from yeldro.core.archive import Piece, Portion, Stage
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table, TableName
 from yeldro.engines.mariadb_values import find_way
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words
+from yeldro.engines.statements import Rows, Words, bare
+
+
+# Some servers refuse tables without a primary key, temporary ones too (innodb_force_primary_key).
+OWN_KEY = "(yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY) ENGINE=InnoDB"
 
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
@@ -30,8 +34,8 @@ class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
 @compiles(CreateKeyTable)
 def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
     query = compiler.process(element.query, **options)
-    key = f"(PRIMARY KEY ({', '.join(element.key)}))" if element.key else ""
-    return f"CREATE TEMPORARY TABLE {element.name} {key} ENGINE=InnoDB AS {query}"
+    key = f"(PRIMARY KEY ({', '.join(element.key)})) ENGINE=InnoDB" if element.key else OWN_KEY
+    return f"CREATE TEMPORARY TABLE {element.name} {key} AS {query}"
 
 
 class Utf8(sa.sql.expression.ColumnElement[str]):
@@ -134,12 +138,12 @@ class MariadbStatements(StageStatements):
         """The stored keys that a key set goes by, and which rows of its table they mean."""
         if keys.hangs:
             reference, stored = keys.hangs
-            columns, names = self.pointing(reference), reference.referred
-        else:
-            stored, names = keys, keys.table.identity
-            columns = [self.table(keys.table).c[name] for name in names]
-        pairs = zip(columns, self.key_columns(stored, names), strict=True)
-        return stored, sa.and_(*(column == key for column, key in pairs))
+            referred = self.key_columns(stored, reference.referred)
+            return stored, sa.and_(*self.meets(reference, self.pointing(reference), referred))
+        names = keys.table.identity
+        columns = [self.table(keys.table).c[name] for name in names]
+        pairs = zip(columns, self.key_columns(keys, names), strict=True)
+        return keys, sa.and_(*(column == key for column, key in pairs))
 
     def count_left(self, reference: Reference, parents: KeySet) -> Rows:
         """Walking the keys. Not locking: that is for references that the engine does not keep."""
@@ -217,11 +221,22 @@ class MariadbStatements(StageStatements):
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
         return self.line([(table.column(name), clause.c[name]) for name in names])
 
+    def stage_copy(self, stage: Stage, name: TableName) -> Words:
+        return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), OWN_KEY, "AS", bare(self.select_copy(stage, name)))
+
     def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
         """Put rows into another key set, marked with how far they are from those that point out of the set.
 
         A row has one link, so it is met once; rows that hang together in a circle are not met at all.
         """
+        levels = self._walk_up(reference, keys)
+        return self.fill(into, sa.select(*levels.c))
+
+    def count_leveled(self, reference: Reference, keys: KeySet) -> Rows:
+        """How many rows of a key set are not in a circle, and hang on none."""
+        return sa.select(sa.func.count()).select_from(self._walk_up(reference, keys))
+
+    def _walk_up(self, reference: Reference, keys: KeySet) -> sa.CTE:
         child, start, above = self.table(reference.child), self.key_table(keys), self.key_table(keys).alias()
         names = [f"c{place}" for place in range(len(keys.columns))]
         rows = [child.c[name] == start.c[names[place]] for place, name in enumerate(keys.table.identity)]
@@ -236,8 +251,7 @@ class MariadbStatements(StageStatements):
         levels = walk.cte("yeldro_levels", recursive=True)
         path = levels.join(child, sa.and_(*points_at(levels))).join(start, sa.and_(*rows))
         step = sa.select(*columns, (levels.c.level + 1).label("level")).select_from(path).prefix_with("STRAIGHT_JOIN")
-        levels = levels.union_all(step)
-        return self.fill(into, sa.select(*levels.c))
+        return levels.union_all(step)
 
     def delete_deepest_first(self, levels: KeySet) -> Words:
         clause, key_table = self.table(levels.table), self.key_table(levels)

@@ -17,7 +17,7 @@ from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, Table
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
-from yeldro.engines.postgresql_statements import KEPT_AS, Named, PostgresqlStatements
+from yeldro.engines.postgresql_statements import KEPT_AS, Collated, Named, PostgresqlStatements
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Words, bare, find_defaults, find_values, in_brackets
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
@@ -178,7 +178,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             for child in {one.child for one in self.schema.references if not one.declared}:
                 clause = self._statements.table(child)
                 self._gate.run(Words("LOCK TABLE", clause, "IN SHARE ROW EXCLUSIVE MODE"))
-        parents = {one.parent for one in self.schema.references}
+        parents = {one.parent for one in self.schema.acting}
         self._statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
         self._gate.run_text("SELECT 1")
@@ -274,7 +274,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             text = sa.func.translate(text, string.ascii_uppercase, string.ascii_lowercase)
         if Ignored.SPACE in same.ignored:
             text = sa.func.btrim(sa.func.regexp_replace(text, r"[\x09-\x0d\x1c-\x20]+", " ", "g"), " ")
-        return sa.collate(text, collation) if collation else text
+        return Collated(text, collation) if collation else text
 
     def rank(self, ranking: Ranking) -> int:
         """Hashing and sorting in memory, where there is some."""

@@ -6,7 +6,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from typing import Any
 
 from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
@@ -22,11 +23,15 @@ SELECT c.oid, n.nspname, c.relname, c.relkind::text, n.nspname = current_schema(
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS} ORDER BY n.nspname, c.relname"""
 _COLUMNS = f"""
-SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text, a.attnotnull,
-  pg_get_expr(d.adbin, d.adrelid), a.attgenerated <> '', coalesce(l.collname, ''), a.atttypid
+SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text, a.attnotnull AND NOT EXISTS (
+    SELECT 1 FROM pg_constraint AS k
+    WHERE k.conrelid = c.oid AND k.contype = 'n' AND NOT k.convalidated AND k.conkey = ARRAY[a.attnum]
+  ), pg_get_expr(d.adbin, d.adrelid), a.attgenerated <> '',
+  CASE WHEN l.oid IS NULL THEN '' WHEN l.collnamespace = 'pg_catalog'::regnamespace THEN quote_ident(l.collname)
+    ELSE l.collnamespace::regnamespace::text || '.' || quote_ident(l.collname) END, a.atttypid
 FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
 JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
-LEFT JOIN pg_collation AS l ON l.oid = a.attcollation AND l.collname <> 'default'
+LEFT JOIN pg_collation AS l ON l.oid = a.attcollation AND l.oid <> 'pg_catalog."default"'::regcollation
 WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS}
 ORDER BY a.attrelid, a.attnum"""
 _INDEXES = f"""
@@ -34,13 +39,36 @@ SELECT i.indrelid, x.relname, i.indkey::int2[]::int[], i.indnkeyatts::int,
   i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate, i.indisprimary
 FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c ON c.oid = i.indrelid
 JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_OURS} ORDER BY i.indrelid, x.relname"""
+# A reference to or from a partitioned table has a copy for each partition (conparentid), which is none of its own.
+# conperiod and conenforced are there from version 18 on.
 _REFERENCES = """
+WITH RECURSIVE copies (own, oid) AS (
+  SELECT oid, oid FROM pg_constraint WHERE contype = 'f' AND conparentid = 0
+  UNION ALL SELECT c.own, k.oid FROM copies AS c JOIN pg_constraint AS k ON k.conparentid = c.oid AND k.contype = 'f'
+)
 SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.confdeltype::text,
   CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END, k.convalidated,
-  EXISTS (SELECT 1 FROM pg_trigger AS g WHERE g.tgconstraint = k.oid AND g.tgenabled = 'D')
+  EXISTS (SELECT 1 FROM copies AS o JOIN pg_trigger AS g ON g.tgconstraint = o.oid
+    WHERE o.own = k.oid AND g.tgenabled = 'D'),
+  ARRAY(SELECT CASE WHEN p.oprnamespace = 'pg_catalog'::regnamespace THEN ''
+      ELSE 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')' END
+    FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid = e.oid ORDER BY place),
+  coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->> 'conenforced')::boolean, true)
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
-WHERE k.contype = 'f' AND NOT (c.relispartition AND k.conparentid <> 0)
+WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY n.nspname, c.relname, k.conname"""
+# What a deletion would fail on (https://www.postgresql.org/docs/current/logical-replication-publication.html).
+_UNPUBLISHABLE = """
+SELECT c.oid, min(u.pubname) FROM pg_publication_tables AS t JOIN pg_publication AS u ON u.pubname = t.pubname
+JOIN pg_namespace AS n ON n.nspname = t.schemaname
+JOIN pg_class AS r ON r.relnamespace = n.oid AND r.relname = t.tablename
+JOIN LATERAL (
+  SELECT r.oid WHERE r.relkind <> 'p'
+  UNION ALL SELECT p.relid FROM pg_partition_tree(r.oid) AS p WHERE r.relkind = 'p' AND p.isleaf
+) AS leaf (oid) ON true
+JOIN pg_class AS c ON c.oid = leaf.oid
+WHERE (u.pubdelete OR u.pubupdate) AND (c.relreplident = 'n' OR c.relreplident = 'd' AND NOT EXISTS (
+  SELECT 1 FROM pg_index AS i WHERE i.indrelid = c.oid AND i.indisprimary)) GROUP BY c.oid"""
 _TRIGGERS = f"""
 SELECT g.tgrelid, g.tgname, g.tgtype::int, g.tgenabled::text
 FROM pg_trigger AS g JOIN pg_class AS c ON c.oid = g.tgrelid
@@ -76,8 +104,10 @@ def read_schema(gate: Gate) -> Schema:
     rows = gate.read(_TABLES)
     names = {row[0]: TableName(row[1], row[2]) for row in rows}
     columns, indexes, triggers = (_by_table(gate.read(query)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
+    unpublishable = {names[oid]: publication for oid, publication in gate.read(_UNPUBLISHABLE) if oid in names}
     numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
     tables = {row[0]: _table(row, names, columns[row[0]], indexes[row[0]], triggers[row[0]]) for row in rows}
+    tables = {oid: _with_refusal(table, tables, unpublishable) for oid, table in tables.items()}
     constraints = gate.read(_REFERENCES)
     references = [_reference(tables, numbered, row) for row in constraints if row[1] in tables and row[2] in tables]
     return Schema(tuple(tables.values()), tuple(references))
@@ -122,6 +152,20 @@ def _table(
     )
 
 
+def _with_refusal(table: Table, tables: Mapping[int, Table], unpublishable: Mapping[TableName, str]) -> Table:
+    """With why its rows cannot be deleted, where that is so of it or of one of its partitions."""
+    foreign = [one.label for one in tables.values() if one.kind == "foreign table" and one.name in table.parts]
+    if table.refusal or table.kind != "table":
+        return table
+    if foreign:
+        return replace(table, refusal=f"its partition {foreign[0]} is a foreign table, which cannot be locked or counted")
+    for name in sorted({table.name, *table.parts} & set(unpublishable)):
+        place = "it" if name == table.name else f"its partition {name.name}"
+        reason = f"the publication {unpublishable[name]} publishes {place}, which has no replica identity"
+        return replace(table, refusal=reason)
+    return table
+
+
 def _column(row: tuple[Any, ...]) -> Column:
     _, name, type_, category, not_null, default, generated, collation, plain = row
     family = _FAMILIES.get(plain) or _CATEGORIES.get(category, Family.OTHER)
@@ -138,18 +182,26 @@ def _event(bits: int) -> str:
 
 
 def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], row: tuple[Any, ...]) -> Reference:
-    name, child, parent, keys, referred, rule, some, validated, disabled = row
+    name, child, parent, keys, referred, rule, some, validated, disabled, operators, period, enforced = row
     columns = _names(numbered[child], keys)
     chosen = [int(part) for part in some.strip("[]").split(",")] if some and some not in ("null", "[]") else keys
+    there = _names(numbered[parent], referred)
+    fault = ""
+    if period:
+        # A row may be covered by several rows together: by the other columns alone it is told that one may be meant.
+        fault = f"The reference {name} of {tables[child].label} compares periods, which is not followed"
+        columns, there, operators, chosen = columns[:-1], there[:-1], operators[:-1], keys[:-1]
     return Reference(
         name,
         tables[child],
         columns,
         tables[parent],
-        _names(numbered[parent], referred),
+        there,
         _RULES[rule],
         _names(numbered[child], chosen),
-        enforced=validated and not disabled,
+        fault,
+        enforced=validated and not disabled and enforced,
+        operators=tuple(one or "=" for one in operators) if any(operators) else (),
     )
 
 

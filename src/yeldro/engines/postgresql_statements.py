@@ -6,12 +6,13 @@ from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.archive import Stage
 from yeldro.core.database import KeySet
-from yeldro.core.schema import Column, Table
+from yeldro.core.schema import Column, Reference, Table
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, as_tuple, bare, in_brackets
+from yeldro.engines.statements import Columns, Rows, Words, as_tuple, bare, in_brackets
 
 # Types whose own text form does not hold all of a value, and by which other type it is kept.
 KEPT_AS = {
@@ -36,12 +37,51 @@ class Named(sa.types.UserDefinedType[Any]):
         return self.name
 
 
+class Collated(sa.sql.expression.ColumnElement[str]):
+    """A text under a collation of the catalogue, "" being the one of the database."""
+
+    inherit_cache = False
+    type = sa.Text()
+
+    def __init__(self, cell: sa.ColumnElement[Any], collation: str) -> None:
+        self.cell = cell
+        self.collation = collation or '"default"'
+
+
+@compiles(Collated)
+def _compile_collated(element: Collated, compiler: Any, **options: Any) -> str:
+    return f"({compiler.process(element.cell, **options)} COLLATE {element.collation})"
+
+
 class PostgresqlStatements(StageStatements):
     """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody changes one or
     adds to what hangs on it before the end. Others are locked by their deletion: the transaction sees one snapshot, and
     deleting a row that was changed since fails."""
 
     locked: frozenset[Table] = frozenset()
+
+    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+        """Where the two sides have different collations the referred column's counts (ri_GenerateQualCollation in
+        src/backend/utils/adt/ri_triggers.c)."""
+        columns = super().pointing(reference, rows)
+        for place, (own, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
+            there = reference.parent.column(referred)
+            if reference.child.column(own).collation != there.collation:
+                columns[place] = Collated(columns[place], there.collation)
+        return columns
+
+    def meets(self, reference: Reference, pointing: Columns, referred: Columns) -> list[sa.ColumnElement[bool]]:
+        """A bare equal sign is looked for in the search path, where the one of the type may not be."""
+        if not reference.operators:
+            return super().meets(reference, pointing, referred)
+        pairs = zip(reference.operators, referred, pointing, strict=True)
+        return [there.op(sign, is_comparison=True)(own) for sign, there, own in pairs]
+
+    def points_among(self, reference: Reference, pointing: Columns, among: Rows) -> sa.ColumnElement[bool]:
+        if not reference.operators:
+            return super().points_among(reference, pointing, among)
+        rows = among.where(*self.meets(reference, pointing, list(among.selected_columns)))
+        return rows.correlate_except(*among.get_final_froms()).exists()
 
     def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.collate(sa.cast(column, sa.Text), "C")

@@ -281,8 +281,8 @@ class SqlRanking(ABC):
     ) -> dict[tuple[int, int], int]:
         ranked, child = self._clause(ranking), self._statements.table(reference.child).alias("yeldro_child")
         clause = self._statements.table(ranking.table)
-        pairs = zip(self._statements.pointing(reference, child), reference.referred, strict=True)
-        pointing = sa.and_(*(own == clause.c[referred] for own, referred in pairs))
+        referred = [clause.c[name] for name in reference.referred]
+        pointing = sa.and_(*self._statements.meets(reference, self._statements.pointing(reference, child), referred))
         both = ranked.join(clause, self._is_own_row(ranking, ranked)).join(child, pointing)
         rows: Rows = sa.select(ranked.c.grp, ranked.c.place, sa.func.count()).select_from(both)
         found = self._gate.run(_among(rows, ranked, groups).group_by(ranked.c.grp, ranked.c.place))

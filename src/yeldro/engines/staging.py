@@ -104,10 +104,13 @@ class StageStatements(Statements):
         return sa.insert(_copy(name, piece.portion, empty)).from_select([*names, _PORTION], rows)
 
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
+        return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), "AS", bare(self.select_copy(stage, name)))
+
+    def select_copy(self, stage: Stage, name: TableName) -> Rows:
+        """The rows of a stage in a copy inside the database."""
         copy = _copy(name, stage.portion)
         rows = sa.select(*(copy.c[column] for column, _ in stage.portion.cells))
-        mine = rows.where(copy.c[_PORTION] == sa.literal_column(str(stage.portion.number)))
-        return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), "AS", bare(mine))
+        return rows.where(copy.c[_PORTION] == sa.literal_column(str(stage.portion.number)))
 
     def count_unset(self, keys: KeySet, columns: Sequence[str]) -> Rows:
         clause = self.table(keys.table)
@@ -190,8 +193,8 @@ class StageStatements(Statements):
         others += [self.staged(parent).alias("yeldro_staged") for parent in parents]
         found = []
         for other in others:
-            pairs = zip(reference.referred, pointing, strict=True)
-            rows: Rows = sa.select(sa.literal_column("1")).where(*(other.c[name] == column for name, column in pairs))
+            referred = [other.c[name] for name in reference.referred]
+            rows: Rows = sa.select(sa.literal_column("1")).where(*self.meets(reference, pointing, referred))
             found.append(self.met(rows.correlate(staged)).exists())
         filled = [staged.c[name].is_not(None) for name in names]
         return self.met(self.count_staged(stage).where(*filled, sa.not_(sa.or_(*found))))
@@ -204,8 +207,10 @@ class StageStatements(Statements):
 
     def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> sa.Insert:
         staged = self.staged(stage)
-        pointing = self.pointing(reference, staged) if reference else [staged.c[name] for name in parents.columns]
-        among = self.is_in(pointing, parents, reference.referred if reference else parents.columns)
+        if reference:
+            among = self.points_into(reference, self.pointing(reference, staged), parents)
+        else:
+            among = self.is_in([staged.c[name] for name in parents.columns], parents, parents.columns)
         pairs = zip(stage.key, self.key_columns(into, stage.key), strict=True)
         known = sa.exists().where(*(key == staged.c[name] for name, key in pairs)).correlate(staged)
         cells = [staged.c[name] for name in into.columns]

@@ -93,7 +93,7 @@ class Statements:
             return sa.true()
         if keys.hangs:
             reference, parents = keys.hangs
-            return self.is_in(self.pointing(reference), parents, reference.referred)
+            return self.points_into(reference, self.pointing(reference), parents)
         clause = self.table(keys.table)
         return self.is_in([clause.c[name] for name in keys.table.identity], keys, keys.table.identity)
 
@@ -121,6 +121,19 @@ class Statements:
         """
         clause = self.table(reference.child) if rows is None else rows
         return [clause.c[name] for name in reference.columns]
+
+    def meets(self, reference: Reference, pointing: Columns, referred: Columns) -> list[sa.ColumnElement[bool]]:
+        """Whether a row that is `pointing` means the one with these referred columns, as the engine compares them."""
+        return [own == there for own, there in zip(pointing, referred, strict=True)]
+
+    def points_into(self, reference: Reference, pointing: Columns, parents: KeySet) -> sa.ColumnElement[bool]:
+        """Whether a row that is `pointing` means a row of a key set."""
+        return self.points_among(reference, pointing, sa.select(*self.key_columns(parents, reference.referred)))
+
+    def points_among(self, reference: Reference, pointing: Columns, among: Rows) -> sa.ColumnElement[bool]:
+        """The same for the rows of a query for the referred columns."""
+        inside: sa.ColumnElement[bool] = as_tuple(pointing).in_(among)
+        return inside
 
     def is_selected(self, selection: Selection) -> list[sa.ColumnElement[bool]]:
         clause = self.table(selection.table)
@@ -151,7 +164,9 @@ class Statements:
     def lacks_parent(self, reference: Reference) -> sa.ColumnElement[bool]:
         child = self.table(reference.child)
         filled = [child.c[name].is_not(None) for name in reference.columns]
-        found = self.has_equal(self.pointing(reference), reference.parent, reference.referred)
+        there = self.table(reference.parent).alias("yeldro_other")
+        referred = [there.c[name] for name in reference.referred]
+        found = sa.exists().where(*self.meets(reference, self.pointing(reference), referred))
         return sa.and_(*filled, sa.not_(found))
 
     # Filling key sets
@@ -204,19 +219,15 @@ class Statements:
         among = sa.select(*self.key_columns(parents, reference.referred))
         if since is not None:
             among = among.where(self.key_table(parents).c.round == since)
-        return rows.where(as_tuple(self.pointing(reference)).in_(among))
+        return rows.where(self.points_among(reference, self.pointing(reference), among))
 
     def close_over(self, reference: Reference, keys: KeySet, round: int) -> sa.Insert:
         start = self.key_table(keys)
         names = [f"c{place}" for place in range(len(keys.columns))]
         walk = sa.select(*(start.c[name] for name in names)).cte("yeldro_walk", recursive=True)
         child = self.table(reference.child)
-        link = sa.and_(
-            *(
-                column == walk.c[f"c{keys.columns.index(referred)}"]
-                for column, referred in zip(self.pointing(reference), reference.referred, strict=True)
-            )
-        )
+        referred = [walk.c[f"c{keys.columns.index(name)}"] for name in reference.referred]
+        link = sa.and_(*self.meets(reference, self.pointing(reference), referred))
         step = sa.select(*self.carried(keys)).select_from(walk.join(child, link))
         walk = walk.union(step)
         found = sa.select(*(walk.c[name] for name in names), sa.literal_column(str(int(round))))

@@ -155,6 +155,7 @@ def make_map(database: str, found: TableMap) -> Document:
         ],
         "references": [_reference(reference) for reference in found.references],
         "cycles": [[table.label for table in circle] for circle in found.circles],
+        "cautions": make_cautions(found.cautions),
     }
 
 

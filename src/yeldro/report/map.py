@@ -9,6 +9,7 @@ from rich.text import Text
 
 from yeldro.core.map import TableMap
 from yeldro.core.schema import Reference, Table
+from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES
 from yeldro.report.grids import count, render_grid
 
@@ -27,6 +28,7 @@ def render_map(database: str, found: TableMap, root: Table | None) -> Iterator[R
         yield Text("\nCircles", style="bold")
         rows = [(number, _describe(circle)) for number, circle in enumerate(found.circles, 1)]
         yield render_grid(("#", "tables"), rows, right=("#",))
+    yield from render_cautions(found.cautions)
 
 
 def _lines(found: TableMap) -> Iterator[list[object]]:

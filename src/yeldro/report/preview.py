@@ -73,7 +73,8 @@ def render_stops(stops: Sequence[Stop]) -> Iterator[RenderableType]:
 
 def render_parts(preview: Preview) -> Iterator[RenderableType]:
     parts = [part for part in preview.reach.parts if part.rows]
-    if len(parts) == 1 and not preview.reach.stops and not parts[0].via:
+    hidden = any(caution.name == "hidden-reference" for caution in preview.cautions)
+    if len(parts) == 1 and not preview.reach.stops and not parts[0].via and not hidden:
         yield Text("\nNothing hangs on these rows.")
         return
     yield Text("\nWhat happens, in this order", style="bold")

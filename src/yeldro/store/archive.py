@@ -344,7 +344,7 @@ def _find_table(schema: Schema, place: str, name: str) -> Any:
 
 
 def _find_reference(schema: Schema, text: str) -> Reference:
-    for reference in schema.references:
+    for reference in schema.acting:
         if str(reference) == text:
             return reference
     raise Refused(f"The reference {text}, which the run took away from rows, is not declared any more.")
