@@ -90,7 +90,7 @@ def _run_cleanup(options: dict[str, Any]) -> tuple[int, str]:
         database.exclude(f"yeldro run {path.name}")
         person.several = len(steps) > 1
         person.shows_changes = options["show_changes"]
-        jobs = make_jobs(database, path, cleanup, steps, values)
+        jobs = make_jobs(database, path, cleanup, steps, values, no_rollback=options["no_rollback"])
         compare = partial(find_difference, path)
         result = running.run(database, jobs, manner, person, keeping, read_limits(cleanup.guards), compare)
         told = describe_run(path.name, result)
@@ -238,10 +238,16 @@ def _write_out(screen: Screen, text: str) -> int:
 
 
 def make_jobs(
-    database: Database, path: Path, cleanup: Cleanup, steps: Sequence[Step], values: Mapping[str, str]
+    database: Database,
+    path: Path,
+    cleanup: Cleanup,
+    steps: Sequence[Step],
+    values: Mapping[str, str],
+    *,
+    no_rollback: bool = False,
 ) -> list[Deletion | Merging]:
     def make(step: Step) -> Deletion | Merging:
-        asked = _read_request(database, path, cleanup, step, values)
+        asked = _read_request(database, path, cleanup, step, values, no_rollback=no_rollback)
         kind = Deletion if isinstance(asked, Request) else Merging
         return kind(database, asked, step.name, step.seal)  # type: ignore[arg-type]  # each has its own request
 
@@ -249,9 +255,15 @@ def make_jobs(
 
 
 def _read_request(
-    database: Database, path: Path, cleanup: Cleanup, step: Step, values: Mapping[str, str]
+    database: Database,
+    path: Path,
+    cleanup: Cleanup,
+    step: Step,
+    values: Mapping[str, str],
+    *,
+    no_rollback: bool = False,
 ) -> Request | DuplicatesRequest:
-    asked = make_options(step, cleanup.guards, values, path)
+    asked = {**make_options(step, cleanup.guards, values, path), "no_rollback": no_rollback}
     return (read_request if step.verb == "delete" else read_duplicates_request)(database, asked)
 
 

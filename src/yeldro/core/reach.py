@@ -475,7 +475,9 @@ class Search:
 
     def find_rings(self) -> Iterator[Stop]:
         for name, keys in self.sets.items():
-            for reference in () if self.rules.breaks_cycles or not self.counts[name] else self.schema.outgoing(keys.table):
+            for reference in (
+                () if self.rules.breaks_cycles or not self.counts[name] else self.schema.outgoing(keys.table)
+            ):
                 rigid = reference.is_self and not reference.nullable_columns and not reference.broken
                 if rigid and (rows := self.database.count_ringed(reference, keys, self.counts[name])):
                     reason = "they point at themselves or at each other in a cycle, and no column of it may be NULL"

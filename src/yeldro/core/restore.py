@@ -92,7 +92,9 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
         added = 0
         for stage in stages:
             for reference in _find_links(database, stage):
-                sets = [kept_set for table, some in back.items() if overlaps(table, reference.parent) for kept_set in some]
+                sets = [
+                    kept_set for table, some in back.items() if overlaps(table, reference.parent) for kept_set in some
+                ]
                 for parents in () if reference.broken else sets:
                     added += database.pull_staged(stage, kept[stage.portion.number], reference, parents)
     for stage in stages:

@@ -50,9 +50,11 @@ _PINNED: dict[str, str | int] = {
 }
 _FETCHED = 1000
 _LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
-_ENGINE = sa.text(
-    "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = :table"
-)
+# Settings under which every table must have a primary key.
+_DEMANDS = """
+SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
+WHERE VARIABLE_NAME IN ('INNODB_FORCE_PRIMARY_KEY', 'WSREP_MODE')"""
+_ENGINE = sa.text("SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = :table")
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _MESSAGES = {
@@ -129,6 +131,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         super().__init__(name, gate, MariadbStatements(url.database, lambda value: value))
         try:
             self._pin_settings(wait)
+            found = self._gate.read(_DEMANDS)
+            self._statements.demands_keys = any("ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found)
             self.schema, self._bodies = read_schema(self._gate, str(url.database))
         except BaseException:
             self.close()

@@ -76,10 +76,10 @@ _FAMILIES = {
 Rows = defaultdict[TableName, list[tuple[Any, ...]]]
 
 
-def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict[str, str]]]:
+def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict[str, str | None]]]:
     """Read everything about the tables of a database and of those connected with it.
 
-    Returns the schema, and per table the bodies of its triggers by name.
+    Returns the schema, and per table the bodies of its triggers by name, None where they may not be read.
     """
     known = [database]
     listed = _list_references(gate)
@@ -173,7 +173,8 @@ def _find_hidden(
     for one in listed or ():
         if (one.child, one.name) not in known and one.parent in schema.by_name:
             place = f"{one.child.schema}.{one.child.name}"
-            granting = f"GRANT SELECT, DELETE, UPDATE ON {place} would show it"
+            quoted = ".".join("`" + name.replace("`", "``") + "`" for name in (one.child.schema, one.child.name))
+            granting = f"GRANT SELECT, DELETE, UPDATE ON {quoted} would show it"
             hidden.setdefault(one.parent, f"{place} references it, and is hidden from this account; {granting}")
     if listed is None or not _may_see_triggers(gate):
         lacking = "PROCESS" if listed is None else "TRIGGER"
@@ -184,9 +185,7 @@ def _find_hidden(
 
 
 def _may_see_triggers(gate: Gate) -> bool:
-    return bool(
-        gate.read("SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE PRIVILEGE_TYPE = 'TRIGGER' LIMIT 1")
-    )
+    return bool(gate.read("SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE PRIVILEGE_TYPE = 'TRIGGER' LIMIT 1"))
 
 
 def _find_opening_more(gate: Gate, schema: Schema) -> list[Table]:

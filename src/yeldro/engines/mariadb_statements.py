@@ -83,9 +83,11 @@ def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str
 
 
 class MariadbStatements(StageStatements):
-    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows."""
+    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows.
+    `demands_keys`: every table must have a primary key here."""
 
     locking = False
+    demands_keys = False
 
     def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.cast(column, sa.BINARY)
@@ -220,6 +222,11 @@ class MariadbStatements(StageStatements):
 
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
         return self.line([(table.column(name), clause.c[name]) for name in names])
+
+    def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> Words:
+        key = [OWN_KEY] if self.demands_keys else []
+        table = sa.table(name.name, schema=name.schema)
+        return Words("CREATE TABLE", table, *key, "AS", bare(self.select_empty_copy(portion, changed)))
 
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
         return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), OWN_KEY, "AS", bare(self.select_copy(stage, name)))

@@ -6,12 +6,9 @@ it does write to, never less.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-
-import sqlglot
-from sqlglot.errors import TokenError
-from sqlglot.tokenizer_core import Token
 
 from yeldro.core.schema import TableName
 
@@ -21,6 +18,7 @@ _BEFORE_TABLES = {
     *("INTO", "UPDATE", "FROM", "JOIN", "STRAIGHT_JOIN", "DELETE", "INSERT", "REPLACE", "USING", ","),
     *("IGNORE", "LOW_PRIORITY", "HIGH_PRIORITY", "DELAYED", "QUICK"),
 }
+_ENDS = {";", "THEN", "ELSE", "DO", "BEGIN", "LOOP", "REPEAT"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,20 +44,22 @@ class Bodies:
     def __init__(self, routines: Mapping[tuple[str, str], Routine]) -> None:
         self._routines = routines
 
-    def find_writes(self, schema: str, body: str) -> tuple[tuple[Written, ...], str]:
-        """What a body in a schema may write to, and what of it cannot be read, "" where all can."""
+    def find_writes(self, schema: str, body: str | None) -> tuple[tuple[Written, ...], str]:
+        """What a body in a schema may write to, and what of it cannot be read, "" where all can.
+
+        None is the body of a trigger that this account may not read.
+        """
+        if body is None:
+            return (), "its text"
         found: dict[Written, None] = {}
         waiting, seen = [(schema, body)], set[str]()
         while waiting:
             schema, body = waiting.pop()
             if "/*!" in body or "/*M!" in body.upper():
                 return tuple(found), "a comment that is run"
-            try:
-                tokens = sqlglot.tokenize(body, read="mysql")
-            except TokenError:
-                return tuple(found), "its text"
-            found.update(dict.fromkeys(_find_written(tokens, schema)))
-            for place, name, is_call in _find_called(tokens, schema):
+            words = _cut(body)
+            found.update(dict.fromkeys(_find_written(words, schema)))
+            for place, name, is_call in _find_called(words, schema):
                 routine = self._routines.get((place.lower(), name.lower()))
                 if (routine is None and is_call) or (routine and routine.body is None):
                     return tuple(found), f"{name}, which it calls"
@@ -69,42 +69,66 @@ class Bodies:
         return tuple(found), ""
 
 
-def _find_written(tokens: Sequence[Token], schema: str) -> Iterator[Written]:
+# Blanks and comments; texts; names in quotes, which double ones may be too; words; signs.
+_PARTS = re.compile(
+    r"""\s+ | \#[^\n]* | --(?=\s)[^\n]* | /\*.*?\*/ | '(?:[^'\\]|''|\\.)*'
+    | (?P<name>`(?:[^`]|``)*`|"(?:[^"]|"")*") | (?P<word>[\w$@]+) | (?P<sign>.)""",
+    re.DOTALL | re.VERBOSE,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class _Word:
+    text: str
+    is_name: bool = False
+
+    @property
+    def keyword(self) -> str:
+        """The word in upper case, "" for what stands in quotes."""
+        return "" if self.is_name else self.text.upper()
+
+
+def _cut(body: str) -> list[_Word]:
+    words = []
+    for part in _PARTS.finditer(body):
+        if name := part["name"]:
+            words.append(_Word(name[1:-1].replace(name[0] * 2, name[0]), is_name=True))
+        elif part["word"] or part["sign"]:
+            words.append(_Word(part[0]))
+    return words
+
+
+def _find_written(words: Sequence[_Word], schema: str) -> Iterator[Written]:
     verbs: tuple[str, ...] = ()
-    for place, token in enumerate(tokens):
-        word = token.text.upper()
-        if word in (";", "THEN", "ELSE", "DO", "BEGIN", "LOOP", "REPEAT"):
+    for place, word in enumerate(words):
+        if word.keyword in _ENDS:
             verbs = ()
-        elif word in _VERBS and not _is_dotted(tokens, place):
-            verbs += _VERBS[word]
-        before = tokens[place - 1].text.upper() if place else ""
-        if verbs and before in _BEFORE_TABLES and word not in _BEFORE_TABLES and _is_name(token):
-            name = _read_name(tokens, place, schema)
+        elif word.keyword in _VERBS and not _is_dotted(words, place):
+            verbs += _VERBS[word.keyword]
+        before = words[place - 1].keyword if place else ""
+        if verbs and before in _BEFORE_TABLES and word.keyword not in _BEFORE_TABLES:
+            name = _read_name(words, place, schema)
             yield from (Written(verb, name) for verb in verbs)
 
 
-def _find_called(tokens: Sequence[Token], schema: str) -> Iterator[tuple[str, str, bool]]:
+def _find_called(words: Sequence[_Word], schema: str) -> Iterator[tuple[str, str, bool]]:
     """The routines that may be called, each with its schema, and whether it is surely none of the server's own."""
-    for place, token in enumerate(tokens):
-        following = tokens[place + 1].text if place + 1 < len(tokens) else ""
-        is_call = place > 0 and tokens[place - 1].text.upper() == "CALL"
-        if _is_dotted(tokens, place) or not (is_call or following in ("(", ".")):
+    for place, word in enumerate(words):
+        if _is_dotted(words, place) or word.keyword == "CALL":
             continue
-        name = _read_name(tokens, place, schema)
-        after = tokens[place + 3].text if following == "." and place + 3 < len(tokens) else following
-        if is_call or after == "(":
+        is_call = place > 0 and words[place - 1].keyword == "CALL"
+        dotted = place + 2 < len(words) and words[place + 1].keyword == "."
+        after = place + 3 if dotted else place + 1
+        if is_call or (after < len(words) and words[after].keyword == "("):
+            name = _read_name(words, place, schema)
             yield name.schema, name.name, is_call
 
 
-def _is_name(token: Token) -> bool:
-    return token.token_type.name not in ("STRING", "NUMBER", "L_PAREN", "R_PAREN")
+def _is_dotted(words: Sequence[_Word], place: int) -> bool:
+    return place > 0 and words[place - 1].keyword == "."
 
 
-def _is_dotted(tokens: Sequence[Token], place: int) -> bool:
-    return place > 0 and tokens[place - 1].text == "."
-
-
-def _read_name(tokens: Sequence[Token], place: int, schema: str) -> TableName:
-    if place + 2 < len(tokens) and tokens[place + 1].text == ".":
-        return TableName(tokens[place].text, tokens[place + 2].text)
-    return TableName(schema, tokens[place].text)
+def _read_name(words: Sequence[_Word], place: int, schema: str) -> TableName:
+    if place + 2 < len(words) and words[place + 1].keyword == ".":
+        return TableName(words[place].text, words[place + 2].text)
+    return TableName(schema, words[place].text)

@@ -158,7 +158,9 @@ def _with_refusal(table: Table, tables: Mapping[int, Table], unpublishable: Mapp
     if table.refusal or table.kind != "table":
         return table
     if foreign:
-        return replace(table, refusal=f"its partition {foreign[0]} is a foreign table, which cannot be locked or counted")
+        return replace(
+            table, refusal=f"its partition {foreign[0]} is a foreign table, which cannot be locked or counted"
+        )
     for name in sorted({table.name, *table.parts} & set(unpublishable)):
         place = "it" if name == table.name else f"its partition {name.name}"
         reason = f"the publication {unpublishable[name]} publishes {place}, which has no replica identity"

@@ -79,6 +79,11 @@ class StageStatements(Statements):
         return self.select_copied(Portion(0, keys.table, tuple(columns), 0), keys, cells)
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> Words:
+        table = sa.table(name.name, schema=name.schema)
+        return Words("CREATE TABLE", table, "AS", bare(self.select_empty_copy(portion, changed)))
+
+    def select_empty_copy(self, portion: Portion, changed: Sequence[str]) -> Rows:
+        """The columns of a copy inside the database, and no row."""
         clause = self.table(portion.table)
         number: sa.ColumnElement[int] = sa.literal_column("0").label(_PORTION)
         # The columns of an outer join may be NULL, whatever they are in their table: not every portion fills them.
@@ -86,8 +91,7 @@ class StageStatements(Statements):
         left = [other.c[column].label(portion.left(column)) for column in changed]
         rows = clause.outerjoin(other, sa.literal_column("1") == sa.literal_column("0")) if left else clause
         columns = [clause.c[name] for name in portion.columns]
-        empty = sa.select(*columns, number, *left).select_from(rows).where(sa.false())
-        return Words("CREATE TABLE", sa.table(name.name, schema=name.schema), "AS", bare(empty))
+        return sa.select(*columns, number, *left).select_from(rows).where(sa.false())
 
     def copy_into(self, name: TableName, piece: Piece) -> sa.Insert:
         """Columns that may be NULL get it: MariaDB has no default for them in a copy."""
