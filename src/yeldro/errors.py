@@ -6,6 +6,7 @@
     ├── Declined           4   the person said no
     ├── DatabaseFailed     5   the database refused, timed out or could not be reached
     │   ├── BadStatement       the database could not make sense of a statement
+    │   ├── NotCommitted       the database itself said that it did not commit
     │   ├── Locked             somebody else held a lock for too long
     │   └── ArchiveFailed      the archive or the run record cannot be written or read
     └── Interrupted      130   Ctrl-C
@@ -46,6 +47,10 @@ class DatabaseFailed(YeldroError):
 
 
 class BadStatement(DatabaseFailed):
+    pass
+
+
+class NotCommitted(DatabaseFailed):
     pass
 
 

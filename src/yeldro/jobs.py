@@ -26,6 +26,11 @@ class Job(Protocol):
     @property
     def selection(self) -> Selection: ...
 
+    @property
+    def unique_name(self) -> str:
+        """The unique index that is added at the end, "" where none is."""
+        ...
+
     def prepare(self) -> None:
         """Make what looking inside a read-only transaction needs."""
         ...
@@ -52,6 +57,8 @@ class Job(Protocol):
 
 class Deletion:
     """What a deletion looks for."""
+
+    unique_name = ""
 
     def __init__(self, database: Database, request: Request, name: str = "", seal: Seal | None = None) -> None:
         self.database = database
@@ -90,6 +97,7 @@ class Merging:
         self.selection = request.grouping.selection
         self.name = name
         self.seal = seal
+        self.unique_name = request.unique_name
         self._rankings: list[Ranking] = []
 
     def prepare(self) -> None:

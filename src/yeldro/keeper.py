@@ -140,6 +140,9 @@ class Keeper:
                 **self._describe(),
                 "archive": bool(keeping.archive),
                 "archive_table": keeping.table or None,
+                "final": False,
+                "transaction": "",
+                "made_indexes": [],
                 "left_out": [f"{table.label}.{name}" for table, names in self._left_out.items() for name in names],
                 "tally": [],
                 "reason": "",
@@ -197,15 +200,31 @@ class Keeper:
         if self._writer:
             self._writer.complete()
         self.is_final = True
+        if self._record:
+            self._record.write(final=True)
 
     def committing(self, tally: Tally, steps: Sequence[StepAccount]) -> None:
         """Right before the commit, with what each step did where there are several."""
-        if not self.is_final:
-            self.pass_the_point_of_no_return()
         if self._record:
             self._seconds["run"] = round(time.monotonic() - self._began, 3)
             several = {"steps": [_describe_step(one) for one in steps]} if steps else {}
-            self._record.write(tally=describe_tally(tally), seconds=self._seconds, **several)
+            transaction = self.database.find_transaction()
+            self._record.write(tally=describe_tally(tally), seconds=self._seconds, transaction=transaction, **several)
+        if not self.is_final:
+            self.pass_the_point_of_no_return()
+
+    def not_committed(self) -> None:
+        """The database itself said so: there is no doubt any more."""
+        self.is_final = False
+
+    def made_unique(self, table: Table, name: str) -> None:
+        """Right before a unique index is there for good: a restoration must take it away again."""
+        if self._record:
+            made = [
+                *self._record.facts["made_indexes"],
+                {"schema": table.name.schema, "table": table.name.name, "name": name},
+            ]
+            self._record.write(made_indexes=made)
 
     def committed(self) -> str:
         """Returns the name of the record. It stays in doubt where it cannot be written: the commit counts."""

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from contextlib import suppress
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yeldro.core.archive import Portion, Stage
 from yeldro.core.database import Database, KeySet, Mode
 from yeldro.core.outcome import Outcome, RunResult
+from yeldro.core.ranking import Grouping, Same
 from yeldro.core.restore import RestorePlan, find_entangled, make_restore_plan, narrow, run_restore
-from yeldro.core.schema import Table
+from yeldro.core.schema import Table, TableName
+from yeldro.core.selection import Selection
 from yeldro.core.tally import Tally
 from yeldro.core.values import read_key
-from yeldro.errors import ArchiveFailed, Declined, Refused, UsageError, YeldroError
-from yeldro.running import carry_out, transaction
+from yeldro.errors import ArchiveFailed, Declined, NotCommitted, Refused, UsageError, YeldroError
+from yeldro.running import carry_out, transaction, undo
 from yeldro.store.archive import ArchiveReader
 from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
 
@@ -51,20 +53,23 @@ class RestoreRequest:
 def restore(database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers) -> RunResult:
     """Put the archived rows of a run back, parents first, in one transaction."""
     if not request.into and IN_DOUBT in (record.outcome, record.restored):
-        settle(database, record)
+        if reason := settle(database, record):
+            raise Refused(f"The run {record.name} stays in doubt: {reason}.")
     if record.outcome == RUNNING:
         raise Refused(f"The run {record.name} is still under way.")
     if not record.facts["archive"]:
         raise Refused(f"The run {record.name} kept no archive, so nothing of it can be restored.")
     if record.facts["engine"] != database.dialect:
         raise UsageError("A run can only be restored into a database of the same engine.")
-    if record.outcome == "rolled-back":
+    undone = record.outcome == "rolled-back"
+    gone = count_gone(database, record)[0] if undone and record.archive.exists() and not request.into else 0
+    if undone and not gone:
         return RunResult(Outcome.NOTHING_TO_RESTORE, reason="The run was rolled back.", run=record.name)
     source = ArchiveReader(record.archive)
     try:
         if not source.is_complete:
-            return RunResult(Outcome.NOTHING_TO_RESTORE, reason="The run changed nothing.", run=record.name)
-        return _Restoration(database, record, source, request, answers).go()
+            raise ArchiveFailed(f"The archive {record.archive} is damaged: it was never finished.")
+        return _Restoration(database, record, source, request, answers, gone if undone else 0).go()
     finally:
         source.close()
 
@@ -77,15 +82,19 @@ class _Restoration:
         source: ArchiveReader,
         request: RestoreRequest,
         answers: RestoreAnswers,
+        found_gone: int,
     ) -> None:
+        """`found_gone` rows are gone of a run that its record calls rolled back."""
         self.database = database
         self.record = record
+        self.found_gone = found_gone
         self.source = source
         self.request = request
         self.answers = answers
         self.plan: RestorePlan | None = None
         self.begun = False
         self.is_final = False
+        self.is_undone = False
         self.gone = 0
 
     def go(self) -> RunResult:
@@ -108,6 +117,8 @@ class _Restoration:
             self.database.allow_orphans()
         with transaction(self.database, Mode.READ):
             self.plan = plan = self._look(stages)
+        if not in_part:
+            self.gone = sum(part.standing.absent for part in plan.parts if not part.is_change)
         self.answers.show_plan(plan)
         if plan.refusals:
             return self._result(Outcome.STOPPED, plan.refusals[0], Refused.status)
@@ -115,22 +126,65 @@ class _Restoration:
             return self._result(Outcome.NOTHING_TO_RESTORE)
         if self.request.ask and not self.answers.allow_restore(plan):
             return self._result(Outcome.DECLINED, status=Declined.status)
+        indexes = self._find_indexes()
+        late = self.database.abilities.ddl_commits
+        if indexes and late and self.request.rehearse:
+            raise Refused("The unique index must be dropped first, which commits here: it cannot be rehearsed.")
+        with self._without(indexes if late else []):
+            return self._write(plan, stages, [] if late else indexes)
+
+    def _find_indexes(self) -> list[tuple[Table, str]]:
+        """The unique indexes that the run added and that are still there."""
+        if self.request.into:
+            return []
+        made = self.record.facts.get("made_indexes", ())
+        tables = [
+            (self.database.schema.by_name.get(TableName(one["schema"], one["table"])), one["name"]) for one in made
+        ]
+        return [(table, name) for table, name in tables if table and any(index.name == name for index in table.indexes)]
+
+    @contextmanager
+    def _without(self, indexes: Sequence[tuple[Table, str]]) -> Iterator[None]:
+        """Drop indexes outside of the transaction. They are added again where the rows do not come back."""
+        for table, name in indexes:
+            self.database.drop_unique(table, name)
+        try:
+            yield
+        except BaseException:
+            undo(self.database)
+            self._add_again(indexes)
+            raise
+        if self.is_undone:
+            self._add_again(indexes)
+
+    def _add_again(self, indexes: Sequence[tuple[Table, str]]) -> None:
+        for table, name in indexes:
+            index = next(one for one in table.indexes if one.name == name)
+            self.database.add_unique(Grouping(Selection(table), tuple(Same(one, one) for one in index.columns)), name)
+
+    def _write(self, plan: RestorePlan, stages: Sequence[Stage], indexes: Sequence[tuple[Table, str]]) -> RunResult:
         self.database.begin(Mode.WRITE)
         self.begun = True
+        for table, name in indexes:
+            self.database.drop_unique(table, name)
         fresh = self._look(stages)
         if fresh.figures() != plan.figures():
-            self.database.rollback()
+            self._undo()
             return self._result(Outcome.STOPPED, "Rows came or went meanwhile. Look again.", Refused.status)
         tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
         if not tally.balanced:
-            self.database.rollback()
+            self._undo()
             reason = f"The tally does not balance: {tally.fault}."
             return self._result(Outcome.ROLLED_BACK, reason, Refused.status, tally)
         if self.request.rehearse:
-            self.database.rollback()
+            self._undo()
             return self._result(Outcome.REHEARSED, tally=tally)
         self.answers.committing()
         return self._commit(fresh, tally)
+
+    def _undo(self) -> None:
+        self.database.rollback()
+        self.is_undone = True
 
     def _stage(self, portions: Sequence[Portion]) -> list[Stage]:
         chosen: list[Table] = [self.database.schema.find_table(name) for name in self.request.tables]
@@ -161,13 +215,20 @@ class _Restoration:
 
     def _look(self, stages: Sequence[Stage]) -> RestorePlan:
         request = self.request
-        return make_restore_plan(
+        plan = make_restore_plan(
             self.database,
             self.record.name,
             stages,
             keep_differing=request.keep_differing,
             no_rollback=request.no_rollback,
         )
+        notes = [
+            f"The unique index {name} of {table.label}, which the run added, is dropped first."
+            for table, name in self._find_indexes()
+        ]
+        if self.found_gone:
+            notes.append(f"The record says that the run was rolled back, but {self.found_gone:,} of its rows are gone.")
+        return replace(plan, notes=(*notes, *plan.notes)) if notes else plan
 
     def _commit(self, plan: RestorePlan, tally: Tally) -> RunResult:
         entry = {
@@ -176,13 +237,21 @@ class _Restoration:
             "into": self.request.into,
             "rows": plan.rows,
             "whole": not (self.request.tables or self.request.keys),
+            "gone_before": self.gone,
             "gone_after": max(0, self.gone - plan.inserted),
+            "transaction": self.database.find_transaction(),
+            "dropped_indexes": [name for _, name in self._find_indexes()],
             "outcome": IN_DOUBT,
         }
         restored = [*self.record.facts["restored"], entry]
         self.record.write(restored=restored)
         self.is_final = True
-        self.database.commit()
+        try:
+            self.database.commit()
+        except NotCommitted:
+            self.is_final = False
+            self.record.write(restored=restored[:-1])
+            raise
         with suppress(ArchiveFailed):
             self.record.write(restored=[*restored[:-1], {**entry, "outcome": "committed"}])
         return self._result(Outcome.COMMITTED, tally=tally)
@@ -200,30 +269,57 @@ class _Restoration:
         return RunResult(outcome, None, None, error.message, error.hint, error.status, self.record.name)
 
 
-def settle(database: Database, record: RunRecord) -> None:
-    """Find out what became of a run, or of a restoration, that died before it could say so: look the keys up."""
+def settle(database: Database, record: RunRecord) -> str:
+    """Find out what became of a run, or of a restoration, that died before it could say so.
+
+    What never came near its commit was rolled back. Else the database tells by the number of the transaction, where it
+    knows it; else the keys are looked up. Returns why it stays in doubt, "" where it is settled.
+    """
+    if record.outcome == IN_DOUBT and record.facts.get("final") is False:
+        record.write(outcome="rolled-back", settled=now())
+    if IN_DOUBT not in (record.outcome, record.restored):
+        return ""
+    if lag := database.find_lag():
+        return f"this server cannot tell, because {lag}"
     gone, rows = count_gone(database, record)
     if record.outcome == IN_DOUBT:
-        record.write(outcome="committed" if gone else "rolled-back", gone={"rows": gone, "of": rows}, settled=now())
-    restored = record.facts["restored"]
-    if record.restored == IN_DOUBT:
-        settled = [
-            {**one, "outcome": "committed" if gone <= one["gone_after"] else "rolled-back"}
-            if one["outcome"] == IN_DOUBT
-            else one
-            for one in restored
-        ]
-        record.write(restored=settled)
+        ending = database.find_ending(str(record.facts.get("transaction") or ""))
+        if ending is None and not rows:
+            return "without an archive nobody can tell"
+        if ending is None and 0 < gone < rows:
+            return f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the others are there"
+        committed = ending if ending is not None else bool(gone)
+        outcome = "committed" if committed else "rolled-back"
+        record.write(outcome=outcome, gone={"rows": gone, "of": rows}, settled=now())
+    return _settle_restorations(database, record, gone, rows) if record.restored == IN_DOUBT else ""
+
+
+def _settle_restorations(database: Database, record: RunRecord, gone: int, rows: int) -> str:
+    """By the number of the transaction, else by the rows: all that were to come back are there, or none of them is."""
+    settled = []
+    for one in record.facts["restored"]:
+        if one["outcome"] != IN_DOUBT:
+            settled.append(one)
+            continue
+        ending = database.find_ending(str(one.get("transaction") or ""))
+        before = one.get("gone_before", rows)
+        if ending is None and one["gone_after"] < gone < before:
+            return f"{gone:,} of {rows:,} archived rows are gone, of which a restore was to bring back some"
+        committed = ending if ending is not None else gone <= one["gone_after"]
+        settled.append({**one, "outcome": "committed" if committed else "rolled-back"})
+    record.write(restored=settled)
+    return ""
 
 
 def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
-    """How many of the archived rows that the run deleted are not in their tables, and how many there were."""
-    if not record.archive.exists():
+    """How many of the archived rows that the run deleted are not in their tables, and how many there were.
+
+    (0, 0) where none were kept. ArchiveFailed where what was kept cannot be read.
+    """
+    if not record.facts["archive"]:
         return 0, 0
     source = ArchiveReader(record.archive)
     try:
-        if not source.is_complete:
-            return 0, 0
         portions = source.portions(database.schema)
         stages = [database.stage(portion, source) for portion in portions if portion.action == "delete"]
         with transaction(database, Mode.READ):

@@ -19,7 +19,7 @@ from yeldro.core.reach import Reach
 from yeldro.core.run import run_plan
 from yeldro.core.seal import Difference, Sealed, list_sealed, make_seal
 from yeldro.core.tally import Tally, add_tallies
-from yeldro.errors import Declined, Interrupted, OutputClosed, Refused, UsageError, YeldroError
+from yeldro.errors import Declined, Interrupted, NotCommitted, OutputClosed, Refused, UsageError, YeldroError
 from yeldro.jobs import Deletion, Job, Merging
 from yeldro.keeper import Keeper
 from yeldro.store.records import Keeping
@@ -316,6 +316,9 @@ class _Run:
             return self._declined()
         self.answers.committing()
         self.keeper.committing(tally, self.done if len(self.jobs) > 1 else [])
+        for job in self.jobs:
+            if job.unique_name:
+                self.keeper.made_unique(job.selection.table, job.unique_name)
         self.database.commit()
         run = self.keeper.committed()
         try:
@@ -345,6 +348,8 @@ class _Run:
         """How it ended. What failed before anything was shown is no run: the error itself tells it."""
         if not self.begun and self.preview is None:
             raise error
+        if isinstance(error, NotCommitted):
+            self.keeper.not_committed()
         outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
         if self.keeper.is_final:
             outcome = Outcome.IN_DOUBT
@@ -394,13 +399,17 @@ def undo(database: Database) -> None:
 
 @contextmanager
 def transaction(database: Database, mode: Mode) -> Iterator[None]:
+    """One that only reads is always rolled back: what a function in it did all the same does not stay."""
     database.begin(mode)
     try:
         yield
     except BaseException:
         undo(database)
         raise
-    database.commit()
+    if mode is Mode.READ:
+        database.rollback()
+    else:
+        database.commit()
 
 
 def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:

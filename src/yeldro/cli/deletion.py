@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 from collections.abc import Callable, Sequence
@@ -104,16 +105,27 @@ def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
     person.quiet = bool(options.get("quiet"))
     with opened(place, Mode.WRITE, options["wait"]) as database:
         result = work(database, manner, person, read_keeping(kind, options, place.address))
-    person.end()
     where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
-        tell(screen, kind, result, back, asked_last=person.asked_last)
+        tell(screen, kind, result, back, person)
     return result.status
 
 
-def tell(screen: Screen, kind: str, result: RunResult, back: str = "", *, asked_last: bool = False) -> None:
-    """Write how a run, or a restoration, ended."""
+def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person) -> None:
+    """Write how a run, or a restoration, ended. What goes wrong with that does not change how it ended."""
+    try:
+        person.end()
+        _tell(screen, kind, result, back, asked_last=person.asked_last)
+    except Exception as error:
+        if os.environ.get("YELDRO_DEBUG"):
+            raise
+        name = f" {result.run}" if result.run else ""
+        text = f"The run{name} ended: {result.outcome.label}. What it did could not be shown ({type(error).__name__})."
+        sys.stderr.write(f"{text}\n")
+
+
+def _tell(screen: Screen, kind: str, result: RunResult, back: str, *, asked_last: bool) -> None:
     try:
         if screen.format == "json":
             screen.write_document(make_run(kind, result))

@@ -38,7 +38,10 @@ def command(**options: Any) -> int:
     screen = Screen(options["format"])
     folder = find_records_folder(options["archive"])
     name, days = options["run"], options["older_than"]
-    records = [find_record(folder, name)] if name else find_records(folder)
+    unread: list[str] = []
+    records = [find_record(folder, name)] if name else find_records(folder, unread.append)
+    for reason in unread:
+        screen.note(f"Left out: {reason}")
     if options["drop"]:
         if (name is None) == (days is None):
             raise UsageError("--drop needs a RUN, or --older-than DAYS.")

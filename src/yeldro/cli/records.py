@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from yeldro import restoring
-from yeldro.cli.request import opened
+from yeldro.cli.request import full_address, opened
 from yeldro.core.database import Mode
-from yeldro.errors import YeldroError
+from yeldro.errors import UsageError, YeldroError
 from yeldro.store.config import Place, find_config, find_place
 from yeldro.store.records import IN_DOUBT, RunRecord
 
@@ -26,8 +26,12 @@ def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list
     for record in records:
         if IN_DOUBT in (record.outcome, record.restored):
             try:
-                with opened(find_place_of(record, asked), Mode.WRITE, wait) as database:
-                    restoring.settle(database, record)
+                place = find_place_of(record, asked)
+                if full_address(place.address) != record.facts["address"]:
+                    raise UsageError(f"It took place in {record.facts['address']}, which is another database.")
+                with opened(place, Mode.WRITE, wait) as database:
+                    reason = restoring.settle(database, record)
+                    left += [f"{record.name} stays in doubt: {reason}."] * bool(reason)
             except YeldroError as error:
                 left.append(f"{record.name} stays in doubt: {error.message}")
     return left

@@ -72,6 +72,5 @@ def command(**options: Any) -> int:
             database.name if full_address(place.address) != record.facts["address"] else "",
         )
         result = restoring.restore(database, record, request, person)
-    person.end()
-    tell(screen, "restore", result)
+    tell(screen, "restore", result, "", person)
     return result.status

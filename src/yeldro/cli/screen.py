@@ -22,6 +22,9 @@ class Screen:
 
     def __init__(self, format: str) -> None:
         self.format = format
+        for stream in (sys.stdout, sys.stderr):
+            if hasattr(stream, "reconfigure"):  # what it cannot encode must not end a command
+                stream.reconfigure(errors="backslashreplace")
         self._waiting: list[str] = []
         self._out = _console(sys.stdout)
         self._error = _console(sys.stderr)
@@ -43,7 +46,8 @@ class Screen:
         self._error.print(Text(text))
 
     def write_document(self, document: Document) -> None:
-        self._write(write_json(document) + "\n")
+        plain = (getattr(sys.stdout, "encoding", None) or "utf-8").lower().startswith("utf")
+        self._write(write_json(document, ascii_only=not plain) + "\n")
 
     def write_text(self, text: str) -> None:
         """Write a text as it is."""

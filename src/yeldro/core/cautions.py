@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 from yeldro.core.schema import Reference, Schema, Table, nearest
@@ -47,6 +47,7 @@ NAMES = (
 )
 
 
+_HAPPENS = {"DELETE": "deleted", "UPDATE": "updated"}
 CANNOT_ROLL_BACK = "cannot roll back"
 """How the refusal of a table ends whose changes stay whatever happens."""
 
@@ -136,8 +137,8 @@ def hidden_reference(table: Table, reason: str) -> Caution:
     )
 
 
-def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
-    """What the catalogue alone says about deleting from a table."""
+def find_schema_cautions(schema: Schema, table: Table, events: Collection[str] = ("DELETE",)) -> Iterator[Caution]:
+    """What the catalogue alone says about a table whose rows are deleted, or updated, as `events` say."""
     if table.kind != "table":
         return
     if not table.key:
@@ -182,10 +183,11 @@ def find_schema_cautions(schema: Schema, table: Table) -> Iterator[Caution]:
             "this role, the run fails instead of missing them.",
         )
     for trigger in table.triggers:
-        if trigger.enabled and "DELETE" in trigger.event:
+        met = [_HAPPENS[event] for event in events if event in trigger.event]
+        if trigger.enabled and met:
             yield Caution(
                 "trigger",
                 f"{table.label}.{trigger.name}",
-                f"The trigger {trigger.name} runs when rows of {table.label} are deleted and may change other "
-                "tables. Read it before you delete.",
+                f"The trigger {trigger.name} runs when rows of {table.label} are {' or '.join(met)} and may change "
+                "other tables. Read it before you delete.",
             )

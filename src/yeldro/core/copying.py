@@ -61,7 +61,7 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut, step: int =
     pieces: list[Piece] = []
     for keys, rows in reach.deleted:
         if rows:
-            columns, key = _kept(keys.table, left_out), _find_key(database, keys)
+            columns, key = _kept(keys.table, left_out), find_lasting_key(database, keys)
             portion = Portion(
                 earlier + len(pieces) + 1,
                 keys.table,
@@ -76,7 +76,7 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut, step: int =
     for detachment in reach.detached:
         table, treatment = detachment.reference.child, detachment.treatment
         columns = _kept(table, left_out)
-        key = _find_key(database, detachment.keys, treatment.columns)
+        key = find_lasting_key(database, detachment.keys, treatment.columns)
         portion = Portion(
             earlier + len(pieces) + 1,
             table,
@@ -92,7 +92,7 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut, step: int =
         )
         pieces.append(Piece(portion, detachment.keys))
     for change in reach.changes:
-        columns, key = _kept(change.table, left_out), _find_key(database, change.keys, change.columns)
+        columns, key = _kept(change.table, left_out), find_lasting_key(database, change.keys, change.columns)
         alike = None if key else database.count_alike(change.keys, columns)
         number = earlier + len(pieces) + 1
         portion = Portion(
@@ -126,7 +126,7 @@ def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
     return tuple(name for name in table.column_names if name not in left_out.get(table, ()))
 
 
-def _find_key(database: Database, keys: KeySet, changed: Sequence[str] = ()) -> tuple[str, ...]:
+def find_lasting_key(database: Database, keys: KeySet, changed: Sequence[str] = ()) -> tuple[str, ...]:
     """The first unique columns that hold no NULL in any of the rows and keep their values; () where there are none."""
     for names in () if keys.alike else keys.table.lasting_keys:
         if set(names) & set(changed):

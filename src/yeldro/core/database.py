@@ -66,7 +66,23 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def commit(self) -> None:
-        """Commit, and fail unless the database says that it did."""
+        """Commit, and fail unless the database says that it did: with NotCommitted where it says that it did not."""
+        ...
+
+    def find_transaction(self) -> str:
+        """The number of the open transaction by which the database tells later how it ended, "" where it has none."""
+        ...
+
+    def find_ending(self, transaction: str) -> bool | None:
+        """Whether a transaction was committed, None where the database does not know it any more, or not yet."""
+        ...
+
+    def find_lag(self) -> str:
+        """Why this server may not know the latest changes, as a clause; "" where it does."""
+        ...
+
+    def drop_unique(self, table: Table, name: str) -> None:
+        """Drop a unique index of a table, outside of a transaction where that would end one."""
         ...
 
     def rollback(self) -> None:

@@ -7,7 +7,7 @@ from typing import Protocol
 
 from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.keys import KeySet
-from yeldro.core.schema import Column, Reference, TableName
+from yeldro.core.schema import Column, Reference, Table, TableName
 
 
 class Copying(Protocol):
@@ -94,6 +94,19 @@ class Copying(Protocol):
 
     def count_whole(self, stage: Stage) -> int:
         """How many staged rows are in the table with the same bytes."""
+        ...
+
+    def find_differing(self, stage: Stage) -> list[str]:
+        """The columns in which rows that are there under a staged key are other than the staged ones."""
+        ...
+
+    def digest_others(self, table: Table, stages: Sequence[Stage]) -> object:
+        """What the rows of a table are that are in none of its stages: the same again where none of them changed."""
+        ...
+
+    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
+        """How many rows of a table that are in none of its stages were written in this transaction, where the database
+        keeps that with each row."""
         ...
 
     def allow_orphans(self) -> None:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from sqlglot import exp
 
 from yeldro.core.cautions import Caution
-from yeldro.core.condition import Condition
+from yeldro.core.condition import Condition, ands
 from yeldro.core.database import Database, KeySet, Quirk
 from yeldro.core.schema import Column, Family
 from yeldro.core.scopes import Scopes
@@ -47,7 +47,9 @@ class Look:
         return self.database.abilities.quirks
 
     def written(self, node: exp.Expr) -> str:
-        return node.sql(dialect=self.condition.dialect)
+        """As SQL, with parameters as a person writes them: the parser would spell each in its dialect's own way."""
+        plain = node.transform(lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one)
+        return plain.sql(dialect=self.condition.dialect)
 
     def count(self, text: str) -> int | None:
         """How many rows of the table meet a condition made from the person's own, None where it cannot be run."""
@@ -325,7 +327,7 @@ def _is_blind(look: Look, column: Column, node: exp.Expr) -> bool:
 
 def _nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Finding]:
     """`<>` and NOT leave rows with NULL out, which is easily forgotten. Only parts that every row must meet count."""
-    for part in _ands(tree):
+    for part in ands(tree):
         node = (
             part.this if isinstance(part, exp.Not) and isinstance(part.this, exp.In | exp.Like | exp.Between) else part
         )
@@ -449,17 +451,6 @@ def _parts(tree: exp.Expr) -> Iterator[exp.Expr]:
         yield tree
 
 
-def _ands(tree: exp.Expr) -> Iterator[exp.Expr]:
-    """The conditions that all must be true."""
-    if isinstance(tree, exp.And):
-        yield from _ands(tree.left)
-        yield from _ands(tree.right)
-    elif isinstance(tree, exp.Paren):
-        yield from _ands(tree.this)
-    else:
-        yield tree
-
-
 def _is_true(node: exp.Expr) -> bool:
     if isinstance(node, exp.Boolean):
         return bool(node.this)
@@ -474,16 +465,8 @@ def pins_a_row(selection: Selection) -> bool:
     """Whether the conditions fix every column of some unique index, or the key."""
     fixed: set[str] = set()
     for condition in selection.conditions:
-        for node in _ands(condition.tree) if condition.tree else ():
+        for node in ands(condition.tree) if condition.tree else ():
             if isinstance(node, exp.EQ) and isinstance(node.this, exp.Column) and not node.expression.find(exp.Column):
                 fixed.add(node.this.name.lower())
     sets = [selection.table.key, *(index.columns for index in selection.table.indexes if index.unique)]
     return bool(selection.listed) or any(columns and {name.lower() for name in columns} <= fixed for columns in sets)
-
-
-def parts_of(condition: Condition) -> list[Condition]:
-    """The AND-ed parts of a condition, each as a condition of its own."""
-    if condition.tree is None:
-        return []
-    parts = list(_ands(condition.tree))
-    return [condition.derive(part.sql(dialect=condition.dialect)) for part in parts] if parts[1:] else [condition]

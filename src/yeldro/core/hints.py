@@ -6,7 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from yeldro.core.database import Database, KeySet, Row
-from yeldro.core.doubts import parts_of, pins_a_row
+from yeldro.core.condition import cut_at_and
+from yeldro.core.doubts import pins_a_row
 from yeldro.core.selection import Selection
 
 RARE = 0.1
@@ -24,7 +25,7 @@ def find_parts(database: Database, selection: Selection) -> tuple[Part, ...]:
     """The AND-ed parts in their order; () where there is one only, or where the parser could not read them."""
     if selection.view or any(condition.tree is None for condition in selection.conditions):
         return ()
-    parts = [one for condition in selection.conditions for one in parts_of(condition)]
+    parts = [one for condition in selection.conditions for one in cut_at_and(condition)]
     if len(parts) < 2:
         return ()
     counts = database.count_steps(selection.table, parts)

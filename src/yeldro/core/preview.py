@@ -24,7 +24,7 @@ from yeldro.core.guards import Guards
 from yeldro.core.hints import Part, find_hints, find_parts
 from yeldro.core.reach import Action, Reach, Rules, root_keys
 from yeldro.core.reach import Part as Loss
-from yeldro.core.schema import Reference
+from yeldro.core.schema import Reference, Table
 from yeldro.core.seal import Difference, Seal
 from yeldro.core.selection import Asked, Selection
 
@@ -183,9 +183,12 @@ def _cautions(database: Database, request: Request, reach: Reach, scanned: Seque
 
 
 def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
-    touched = dict.fromkeys(part.table for part in reach.parts if part.rows)
-    for table in touched:
-        for caution in find_schema_cautions(database.schema, table):
+    touched: dict[Table, dict[str, None]] = {}
+    for part in reach.parts:
+        if part.rows:
+            touched.setdefault(part.table, {})["DELETE" if part.action is Action.DELETE else "UPDATE"] = None
+    for table, events in touched.items():
+        for caution in find_schema_cautions(database.schema, table, events):
             if caution.name in _OF_TABLES or (caution.name == "no-key" and table is reach.selection.table):
                 yield caution
 

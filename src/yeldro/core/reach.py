@@ -123,6 +123,8 @@ def _declared(reference: Reference) -> Treatment:
             columns = [reference.child.column(name) for name in reference.set_columns]
             if any(not column.nullable and not (to_default and column.default) for column in columns):
                 return Treatment(Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL")
+            if reference.match_full and not to_default and set(reference.set_columns) != set(reference.columns):
+                return Treatment(Action.STOP, reason=f"declared {rule} and MATCH FULL, but not for all of its columns")
             return Treatment(Action.DETACH, reference.set_columns, to_default)
         case declared:
             return Treatment(Action.STOP, reason=f"declared {declared}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby
@@ -9,7 +10,7 @@ from itertools import groupby
 from yeldro.core.archive import Portion, Stage, Standing
 from yeldro.core.database import Database, Effect, KeySet
 from yeldro.core.graph import find_components
-from yeldro.core.run import find_causes, find_strangers
+from yeldro.core.run import find_causes, find_replaced, find_strangers, find_unknown
 from yeldro.core.schema import Reference, Table, overlaps
 from yeldro.core.tally import Line, Tally, add_tallies
 from yeldro.errors import Refused
@@ -244,28 +245,48 @@ def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
         effects += database.find_effects(part.table, part.stage.portion.changed)
     touched = dict.fromkeys([*(stage.table for stage in back), *(part.table for part in again)])
     touched.update(dict.fromkeys(effect.table for effect in effects))
+    staged = {table: [stage for stage in _stages(back, again) if stage.table is table] for table in touched}
     before = {table: database.count_rows(table) for table in touched}
+    # Where a trigger may write to rows, what counts is whether any but the restored ones are other rows in the end.
+    foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
+    others = {table: database.digest_others(table, staged[table]) for table in foreseen}
     start = database.find_changes()
-    waiting = [part for part in again if part.stage.portion.waits]
-    emptied = sum(database.empty_waiting(part.stage) * part.table.weight for part in waiting)
+    done: Counter[Table] = Counter()
+    for part in again:
+        if part.stage.portion.waits:
+            done[part.table] += database.empty_waiting(part.stage)
     filled = [part for part in again if part.stage.portion.action == "fill"]
-    reattached = {part: database.reattach(part.stage) for part in filled}
-    inserted: dict[Table, int] = {}
+    for part in filled:
+        done[part.table] += database.reattach(part.stage)
     for group in _in_order(database, list(back)):
         counts = [database.insert(group[0])] if len(group) == 1 else database.insert_together(group)
-        inserted.update(zip((stage.table for stage in group), counts, strict=True))
-    reattached.update((part, database.reattach(part.stage)) for part in again if part not in filled)
+        done.update(dict(zip((stage.table for stage in group), counts, strict=True)))
+    for part in again:
+        if part not in filled:
+            done[part.table] += database.reattach(part.stage)
     database.force_checks()
     changed = database.find_changes().since(start)
     for table in find_strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
-    lines = [_account(database, table, rows, back, reattached, effects) for table, rows in before.items()]
-    explained = sum(rows * table.weight for table, rows in inserted.items())
-    explained += sum(rows * part.table.weight for part, rows in reattached.items()) + emptied
-    explained += sum(line.inserted_by_triggers * line.table.weight for line in lines)
+    lines = [_account(database, table, rows, back, again, effects) for table, rows in before.items()]
+    for line in lines:
+        done[line.table] += line.inserted_by_triggers
+    explained = sum(rows * table.weight for table, rows in done.items())
+    if changed.tables is not None:
+        for table in touched:
+            more = changed.of(table).total - done[table]
+            explained += more if more and not database.count_touched(table, staged[table]) else 0
+    elif all(database.digest_others(table, staged[table]) == digest for table, digest in others.items()) and others:
+        explained = max(explained, changed.total)
     database.advance_counters(list(back))
-    return Tally(tuple(lines), changed.total, explained, (), tuple(find_causes(effects, before, "INSERT|UPDATE")))
+    causes = tuple(find_causes(effects, before, "INSERT|UPDATE"))
+    replaced = tuple(find_replaced(database, changed))
+    return Tally(tuple(lines), changed.total, explained, tuple(find_unknown(database, changed)), causes, replaced)
+
+
+def _stages(back: Mapping[Stage, RestorePart], again: Sequence[RestorePart]) -> list[Stage]:
+    return [*back, *(part.stage for part in again)]
 
 
 def _account(
@@ -273,12 +294,12 @@ def _account(
     table: Table,
     before: int,
     back: Mapping[Stage, RestorePart],
-    reattached: Mapping[RestorePart, int],
+    changes: Sequence[RestorePart],
     effects: Sequence[Effect],
 ) -> Line:
     """The line of one table: rows count as restored only if they are there with the same bytes."""
     mine = [part for part in back.values() if part.table is table]
-    again = [part for part in reattached if part.table is table]
+    again = [part for part in changes if part.table is table]
     inserted = sum(_count_whole(database, part) for part in mine)
     attached = sum(_count_attached(database, part) for part in again)
     parentless = 0
@@ -296,7 +317,13 @@ def _account(
         to_restore=sum(part.to_do for part in (*mine, *again)),
         inserted=inserted,
         reattached=attached,
+        differing=_find_differing(database, mine) if inserted != sum(part.to_do for part in mine) else (),
     )
+
+
+def _find_differing(database: Database, parts: Sequence[RestorePart]) -> tuple[str, ...]:
+    found = dict.fromkeys(name for part in parts for name in database.find_differing(part.stage))
+    return tuple(found)
 
 
 def _may_insert(database: Database, effects: Sequence[Effect], table: Table) -> bool:

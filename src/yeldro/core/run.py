@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 
 from yeldro.core.database import Changes, Database, Effect, Mark, TableChanges
 from yeldro.core.plan import Plan, Step, Verb
@@ -37,11 +37,15 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         lines.append(
             _account(database, reach, table, rows, _may_insert(effects, table), counted, dangling.get(table, 0))
         )
+        explained[table] += _count_crossing(reach, table, counted)
         truncated = any(keys.whole and keys.table is table for keys, _ in reach.deleted)
         explained[table] += (0 if truncated else lines[-1].deleted) + lines[-1].inserted_by_triggers
     odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
     weighed = sum(rows * table.weight for table, rows in explained.items())
-    return Tally(tuple(lines), changed.total, weighed, odd, tuple(find_causes(effects, before)))
+    causes = tuple(find_causes(effects, before))
+    emptied = [keys.table for keys, _ in reach.deleted if keys.whole]
+    replaced = tuple(find_replaced(database, changed, emptied))
+    return Tally(tuple(lines), changed.total, weighed, (*odd, *find_unknown(database, changed)), causes, replaced)
 
 
 def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
@@ -70,6 +74,22 @@ def find_strangers(database: Database, known: Iterable[Table], changed: Changes)
     names = {name for table in known for name in (table.name, *table.parts)}
     others = [name for name in changed.tables or () if name not in names]
     return [database.schema.by_name[name] for name in others if name in database.schema.by_name]
+
+
+def find_unknown(database: Database, changed: Changes) -> Iterator[str]:
+    """Tables that the schema does not hold, in which the database counted changes: those of large objects."""
+    for name, one in (changed.tables or {}).items():
+        if one.total and name not in database.schema.by_name:
+            yield f"{name.schema}.{name.name}"
+
+
+def find_replaced(database: Database, changed: Changes, emptied: Sequence[Table] = ()) -> Iterator[str]:
+    """Tables that were emptied, rebuilt or dropped as a whole, but for those that the run was to empty."""
+    own = {name for table in emptied for name in (table.name, *table.parts)}
+    for name in changed.replaced:
+        if name not in own:
+            table = database.schema.by_name.get(name)
+            yield table.label if table else f"{name.schema}.{name.name}"
 
 
 def _may_insert(effects: Iterable[Effect], table: Table) -> bool:
@@ -132,7 +152,8 @@ def _account(
         if keys.table is table:
             to_delete = rows
             # Where exactly these rows were deleted and none inserted, no deleted key can be left.
-            is_gone = counted is not None and not counted.inserted and counted.deleted == rows
+            crossing = _count_crossing(reach, table, counted)
+            is_gone = counted is not None and counted.inserted == crossing and counted.deleted - crossing == rows
             # Rows that hang on others are there while they point at what is gone, which was counted already.
             left = 0 if is_gone else dangling if keys.hangs else database.count_present(keys)
             deleted = rows - left
@@ -160,7 +181,8 @@ def _account(
             )
             detached -= detachment.rows - cleared
     after = database.count_rows(table)
-    inserted = counted.inserted if counted else max(0, after - (before - deleted)) if may_insert else 0
+    crossing = _count_crossing(reach, table, counted)
+    inserted = counted.inserted - crossing if counted else max(0, after - (before - deleted)) if may_insert else 0
     return Line(
         table,
         before,
@@ -176,6 +198,13 @@ def _account(
         to_fill=to_fill,
         filled=filled,
     )
+
+
+def _count_crossing(reach: Reach, table: Table, counted: TableChanges | None) -> int:
+    """Rows of a partitioned table that an update took to another partition: counted as deleted and as inserted."""
+    gone = sum(rows for keys, rows in reach.deleted if keys.table is table)
+    stayed = sum(part.rows for part in reach.parts if part.table is table and part.action is not Action.DELETE)
+    return min(stayed, counted.inserted, max(0, counted.deleted - gone)) if counted and table.parts else 0
 
 
 def find_causes(effects: Iterable[Effect], tables: Iterable[Table], events: str = "DELETE|UPDATE") -> Iterable[str]:

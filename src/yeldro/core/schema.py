@@ -136,7 +136,8 @@ class Reference:
     `broken` says why the engine cannot use it, or why nobody can follow it ("" where all is well); one that is not
     `enforced` may have orphans, and is followed and checked all the same. `set_columns` are the columns that the
     declared SET NULL or SET DEFAULT touches. `operators` are those by which the engine compares each pair of columns,
-    the referred one first, as they stand in a statement; () where these are plain equal signs.
+    the referred one first, as they stand in a statement; () where these are plain equal signs. `match_full`: either
+    all of its columns are NULL, or none.
     """
 
     name: str
@@ -150,13 +151,15 @@ class Reference:
     enforced: bool = True
     declared: bool = True
     operators: tuple[str, ...] = ()
+    match_full: bool = False
 
     def __str__(self) -> str:
         return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"
 
     @property
     def nullable_columns(self) -> tuple[str, ...]:
-        return tuple(name for name in self.columns if _settable(self.child.column(name)))
+        free = tuple(name for name in self.columns if _settable(self.child.column(name)))
+        return free if free == self.columns or not self.match_full else ()
 
     @property
     def is_self(self) -> bool:

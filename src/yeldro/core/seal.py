@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Any
 
+from yeldro.core.copying import find_lasting_key
 from yeldro.core.database import Database, KeySet
 from yeldro.core.reach import Reach, root_keys
 
@@ -66,16 +67,15 @@ def list_sealed(database: Database, reach: Reach) -> Iterator[Sealed]:
     Of the rows of the selection's own table, those that only hang on matched ones are told apart.
     """
     for actions, keys, apart in _find_actions(reach):
-        columns = find_telling(keys)
+        columns = _find_telling(database, keys)
         for image, *cells in database.find_images(keys, columns, apart=apart, shown=columns):
             shown = ", ".join(map(_write, cells[1:])) if cells else image.replace("\t", ", ")
             yield Sealed(actions[cells[0] if cells else 1], image, shown)
 
 
-def find_telling(keys: KeySet) -> tuple[str, ...]:
+def _find_telling(database: Database, keys: KeySet) -> tuple[str, ...]:
     """The columns that tell rows apart for good; all, where nothing does."""
-    table = keys.table
-    return table.identity if table.lasting_keys[:1] == (table.identity,) else table.column_names
+    return find_lasting_key(database, keys) or keys.table.column_names
 
 
 def _find_actions(reach: Reach) -> Iterator[tuple[tuple[str, str], KeySet, bool]]:
@@ -131,6 +131,6 @@ def make_seal(database: Database, reach: Reach) -> Seal:
     sealing = Sealing()
     for actions, keys, apart in _find_actions(reach):
         starts = [_start(action) for action in actions]
-        for image, *cells in database.find_images(keys, find_telling(keys), apart=apart):
+        for image, *cells in database.find_images(keys, _find_telling(database, keys), apart=apart):
             sealing.add(starts[cells[0] if cells else 1], image)
     return sealing.make(reach.matched)

@@ -75,7 +75,8 @@ def find_distinct(
 
     At most MOST_PAIRS pairs are counted, those with the most different values first.
     """
-    full = [(name, one.distinct) for name, one in zip(table.column_names, profiles, strict=True) if not one.nulls]
+    known = zip(table.column_names, profiles, strict=True)
+    full = [(name, one.distinct) for name, one in known if not one.nulls and one.distinct is not None]
     yield from (((name,), distinct) for name, distinct in full)
     rest = [(name, distinct) for name, distinct in full if distinct < rows]
     pairs = [

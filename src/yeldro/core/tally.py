@@ -12,7 +12,8 @@ from yeldro.core.schema import Table
 class Line:
     """One table. `expected` is the sum of the rows that any action should touch, a row counting once an action.
 
-    `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or `reattached`.
+    `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or `reattached`;
+    `differing` are the columns in which some of those that were put back are not as they were.
     """
 
     table: Table
@@ -31,6 +32,7 @@ class Line:
     moved: int = 0
     to_fill: int = 0
     filled: int = 0
+    differing: tuple[str, ...] = ()
 
     @property
     def expected(self) -> int:
@@ -58,7 +60,8 @@ class Line:
         if self.filled != self.to_fill:
             return f"{name}: {self.to_fill:,} rows were to be filled, {self.filled:,} are"
         if self.restored != self.to_restore:
-            return f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as they were"
+            where = f" ({', '.join(self.differing)} differs)" if self.differing else ""
+            return f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as they were{where}"
         if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
             should = self.before - self.deleted + self.inserted
             return f"{name}: {should:,} rows should be left, there are {self.after:,}"
@@ -71,7 +74,8 @@ class Line:
 class Tally:
     """`changed` is what the database itself counted during the run, `explained` what the lines account for.
 
-    `odd` names the tables in which the two differ, where the database counts by table.
+    `odd` names the tables in which the two differ, where the database counts by table; `replaced` those that were
+    emptied, rebuilt or dropped as a whole, which no count tells.
     """
 
     lines: tuple[Line, ...]
@@ -79,6 +83,7 @@ class Tally:
     explained: int
     odd: tuple[str, ...] = ()
     causes: tuple[str, ...] = ()
+    replaced: tuple[str, ...] = ()
 
     @property
     def balanced(self) -> bool:
@@ -88,6 +93,8 @@ class Tally:
     def fault(self) -> str:
         """The first difference with its likely cause, in one sentence, or ""."""
         fault = next((line.fault for line in self.lines if line.fault), "")
+        if not fault and self.replaced:
+            fault = f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
         if not fault and self.changed != self.explained:
             fault = f"the database counted {self.changed:,} changed rows, the tally explains {self.explained:,}"
             fault += f" ({', '.join(self.odd)})" if self.odd else ""
@@ -102,7 +109,7 @@ def add_tallies(tallies: Sequence[Tally]) -> Tally:
     lines: dict[Table, Line] = {}
     for line in (line for tally in tallies for line in tally.lines):
         known = lines.get(line.table)
-        counted = [one.name for one in fields(Line) if one.name not in ("table", "before", "after")]
+        counted = [one.name for one in fields(Line) if one.name not in ("table", "before", "after", "differing")]
         sums = {name: getattr(known, name) + getattr(line, name) for name in counted} if known else {}
         lines[line.table] = replace(known, after=line.after, **sums) if known else line
     return Tally(
@@ -111,4 +118,5 @@ def add_tallies(tallies: Sequence[Tally]) -> Tally:
         sum(one.explained for one in tallies),
         tuple(dict.fromkeys(name for one in tallies for name in one.odd)),
         tuple(dict.fromkeys(cause for one in tallies for cause in one.causes)),
+        tuple(dict.fromkeys(name for one in tallies for name in one.replaced)),
     )

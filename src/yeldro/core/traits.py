@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
@@ -23,10 +23,13 @@ class Effect:
 
 @dataclass(frozen=True, slots=True)
 class ColumnProfile:
-    """What one column holds: NULLs, different values (without NULL), and the extremes, None where unknown."""
+    """What one column holds: NULLs, different values (without NULL), and the extremes.
+
+    None where the database cannot tell: not every type can be counted apart, or put in order.
+    """
 
     nulls: int
-    distinct: int
+    distinct: int | None
     smallest: Any
     largest: Any
 
@@ -90,10 +93,16 @@ class TableChanges:
 
 @dataclass(frozen=True, slots=True)
 class Changes:
-    """What the database itself counted on this connection so far: in total and, where it tells, by table."""
+    """What the database itself counted on this connection so far: in total and, where it tells, by table.
+
+    `storage` says of tables where their rows are kept, as it changes when one is emptied or rebuilt as a whole, which
+    no counter tells. `replaced` are the tables that were, or that are gone, since another look.
+    """
 
     total: int
     tables: Mapping[TableName, TableChanges] | None = None
+    storage: Mapping[TableName, str] = field(default_factory=dict)
+    replaced: tuple[TableName, ...] = ()
 
     def since(self, start: Changes) -> Changes:
         """What came after `start`."""
@@ -107,6 +116,7 @@ class Changes:
                 for name, one in self.tables.items()
                 if one != old.get(name)
             },
+            replaced=tuple(name for name, place in start.storage.items() if self.storage.get(name) != place),
         )
 
     def of(self, table: Table) -> TableChanges:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import secrets
 from abc import abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -24,7 +24,7 @@ from yeldro.engines.images import SqlImages
 from yeldro.engines.ranking import SqlRanking
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
-from yeldro.errors import BadStatement, DatabaseFailed, Refused, UsageError, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, NotCommitted, Refused, UsageError, YeldroError
 
 _BATCH = 10_000
 _PRIME = 1_000_003
@@ -91,6 +91,18 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             raise
         self._mode = None
 
+    def find_transaction(self) -> str:
+        return ""
+
+    def find_ending(self, transaction: str) -> bool | None:
+        return None
+
+    def find_lag(self) -> str:
+        return ""
+
+    def drop_unique(self, table: Table, name: str) -> None:
+        self._gate.run(Words("DROP INDEX", sa.table(name, schema=table.name.schema)))
+
     def rollback(self) -> None:
         self._gate.in_transaction = False
         self._mode = None
@@ -115,10 +127,27 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return self._gate.number(self._statements.count_all(table))
 
     def profile(self, table: Table) -> list[ColumnProfile]:
-        row = tuple(self._gate.run(self._statements.profile(table)).one())
-        rows, cells = row[0], row[1:]
-        parts = [cells[place : place + 4] for place in range(0, len(cells), 4)]
-        return [ColumnProfile(rows - filled, distinct, low, high) for filled, distinct, low, high in parts]
+        looks = dict.fromkeys(table.column_names, 4)
+        if not self._can_profile(table, looks):
+            looks = {name: self._find_looks(table, name) for name in table.column_names}
+        rows, *cells = tuple(self._gate.run(self._statements.profile(table, looks)).one())
+        waiting = iter(cells)
+        found = []
+        for number in looks.values():
+            known = [*itertools.islice(waiting, number), None, None, None]
+            found.append(ColumnProfile(rows - known[0], known[1], known[2], known[3]))
+        return found
+
+    def _find_looks(self, table: Table, name: str) -> int:
+        """How much the type of a column has of: a count, a count of different values, and extremes."""
+        return next(looks for looks in (4, 2, 1) if looks == 1 or self._can_profile(table, {name: looks}))
+
+    def _can_profile(self, table: Table, looks: Mapping[str, int]) -> bool:
+        statement = self._statements.profile(table, looks).where(sa.false())
+        with suppress(BadStatement):
+            self.attempt(lambda: self._gate.run(statement).one())
+            return True
+        return False
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_distinct(table, columns))
@@ -374,5 +403,7 @@ def under_way() -> Refused:
     return Refused("Another run of this cleanup is under way on this database.", "Try again when it is done.")
 
 
-def did_not_commit() -> DatabaseFailed:
-    return DatabaseFailed("The database did not commit.", "Nothing was changed.")
+def did_not_commit(reason: str = "") -> NotCommitted:
+    """What the database itself said of a COMMIT."""
+    because = f" It said: {reason}" if reason else ""
+    return NotCommitted(f"The database did not commit.{because}", "All of it was rolled back. Run it again.")

@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from yeldro.core.archive import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.database import Row
 from yeldro.core.keys import KeySet
-from yeldro.core.schema import Column, Reference, Schema, TableName
+from yeldro.core.schema import Column, Reference, Schema, Table, TableName
 from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
@@ -126,7 +126,12 @@ class SqlCopies(ABC):
         self._gate.run(self._statements.drop_staged(stage, sa.not_(self._statements.is_listed(stage, listed))))
 
     def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> int:
-        return self._gate.number(self._statements.count_parentless(reference, stage, parents))
+        staged = [self._stage_parents(reference, parent) for parent in parents]
+        return self._gate.number(self._statements.count_parentless(reference, stage, staged))
+
+    def _stage_parents(self, reference: Reference, stage: Stage) -> sa.FromClause:
+        """The staged rows that a reference may point at, with the types of their table."""
+        return self._statements.staged(stage)
 
     def count_whole(self, stage: Stage) -> int:
         rows = self._statements.count_whole(stage) if stage.key else self._statements.count_staged_alike(stage)
@@ -143,6 +148,19 @@ class SqlCopies(ABC):
 
     def empty_waiting(self, stage: Stage) -> int:
         return self._gate.run(self._statements.empty_waiting(stage)).rowcount
+
+    def find_differing(self, stage: Stage) -> list[str]:
+        columns = stage.portion.columns
+        if not stage.key:
+            return []
+        counts = self._gate.run(self._statements.count_differing(stage, columns)).one()
+        return [name for name, rows in zip(columns, counts, strict=True) if rows]
+
+    def digest_others(self, table: Table, stages: Sequence[Stage]) -> object:
+        return tuple(self._gate.run(self._statements.digest_others(table, stages)).one())
+
+    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
+        raise NotImplementedError
 
     def allow_orphans(self) -> None:
         """Before `begin`: rows that pointed at nothing may be put back so, where the engine can let them."""

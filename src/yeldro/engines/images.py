@@ -15,7 +15,7 @@ from yeldro.core.ranking import Ranking
 from yeldro.core.schema import Reference
 from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, as_tuple
+from yeldro.engines.statements import Rows, as_tuple, balanced
 
 _ONE: sa.ColumnElement[int] = sa.literal_column("1")
 
@@ -117,7 +117,7 @@ class SqlImages:
         clause = self._statements.table(images.table)
         new = self._statements.new_columns(images, columns)
         shifted = [clause.c[name].is_distinct_from(value) for name, value in zip(columns, new, strict=True)]
-        return self._gate.number(self._count_both(images).where(sa.or_(*shifted)))
+        return self._gate.number(self._count_both(images).where(balanced("OR", shifted)))
 
     def _count_both(self, images: KeySet) -> Rows:
         rows: Rows = sa.select(sa.func.count()).select_from(self._both(images))
@@ -230,7 +230,7 @@ class SqlImages:
         same = [one.c[f"c{place}"] == two.c[f"c{place}"] for place in range(len(keys.table.identity))]
         values = [one.c[f"n{place}"].is_distinct_from(two.c[f"n{place}"]) for place in range(len(keys.new))]
         rows = sa.select(sa.func.count()).select_from(one.join(two, sa.and_(*same)))
-        return self._gate.number(rows.where(sa.or_(*values)))
+        return self._gate.number(rows.where(balanced("OR", values)))
 
     # Changing
 
@@ -260,5 +260,5 @@ class SqlImages:
         place = [clause.c[name] == new.get(name, own[name]) for name in names]
         there = [clause.c[name].is_not_distinct_from(value) for name, value in new.items()]
         rows: Rows = sa.select(keys.c.round, sa.func.count()).select_from(keys.join(clause, sa.and_(*place)))
-        found = self._gate.run(rows.where(*there).group_by(keys.c.round))
+        found = self._gate.run(rows.where(balanced("AND", there)).group_by(keys.c.round))
         return {Mark(mark): int(count) for mark, count in map(tuple, found)}

@@ -70,6 +70,10 @@ _MESSAGES = {
     1452: "The database refused: a reference would point at nothing.",
 }
 _LOST = {2006, 2013, 2055, 1053, 1927}
+_FIRST, _OF_DRIVER = 1000, (2000, 2999)
+_REPLICATION = """
+SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
+WHERE VARIABLE_NAME IN ('SLAVES_RUNNING', 'WSREP_CLUSTER_SIZE')"""
 _NOT_CONVERTED = {1292, 1366, 1406, 1411}
 _BAD_STATEMENT = {1054, 1064, 1146, 1305, 1267, 1271, 1111, 1241, 1242, 1109, 1052, 1128, 1582, 1583, 4078}
 
@@ -187,9 +191,33 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             return
         if not self._is_whole():
             raise did_not_commit()
-        self._gate.run_text("COMMIT")
+        try:
+            self._gate.run_text("COMMIT")
+        except DatabaseFailed as error:
+            cause = error.__cause__
+            code = _find_code(cause.orig if isinstance(cause, sa.exc.DBAPIError) and cause.orig else cause)
+            # An error that the server sends is an answer; those of the driver are not.
+            if code not in _LOST and (_FIRST <= code < _OF_DRIVER[0] or code > _OF_DRIVER[1]):
+                raise did_not_commit(error.message) from error
+            raise
         if self._is_whole():
             raise did_not_commit()
+
+    def find_lag(self) -> str:
+        """A node of a cluster is made to catch up first, which is read back."""
+        if self._gate.run_text("SELECT @@GLOBAL.read_only").scalar_one():
+            return "it is read-only, perhaps a replica that lags behind"
+        status = dict(map(tuple, self._gate.run_text(_REPLICATION)))
+        if int(status.get("SLAVES_RUNNING") or 0):
+            return "it is a replica, which may lag behind"
+        if int(status.get("WSREP_CLUSTER_SIZE") or 0):
+            self._gate.run_text("SET SESSION wsrep_sync_wait = 15")
+            if self._gate.run_text("SELECT @@SESSION.wsrep_sync_wait").scalar_one() != 15:
+                return "it is a node of a cluster, which cannot be made to catch up"
+        return ""
+
+    def drop_unique(self, table: Table, name: str) -> None:
+        self._gate.run(Words("DROP INDEX", sa.table(name), "ON", self._statements.table(table)))
 
     def _rollback(self) -> None:
         """After an error the state of the transaction is not to be trusted: roll back whatever the driver believes."""
@@ -457,8 +485,13 @@ def _count_changed(cursor: Any) -> int:
     return int(changed[1]) if changed else int(cursor.rowcount)
 
 
+def _find_code(error: BaseException | None) -> int:
+    """The number of an error of the driver, 0 where it has none."""
+    return error.args[0] if error and error.args and isinstance(error.args[0], int) else 0
+
+
 def _translate(error: BaseException) -> YeldroError:
-    code = error.args[0] if error.args and isinstance(error.args[0], int) else 0
+    code = _find_code(error)
     if code in _MESSAGES:
         return DatabaseFailed(
             _MESSAGES[code], "Nothing was changed. Look at the preview again, or let --wait be longer."

@@ -231,6 +231,12 @@ class MariadbStatements(StageStatements):
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
         return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), OWN_KEY, "AS", bare(self.select_copy(stage, name)))
 
+    def digest(self, image: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
+        """Two halves of a sum modulo 2 to the power of 64."""
+        mark = sa.func.md5(image)
+        halves = [sa.func.conv(sa.func.substr(mark, at, 16), sa.text("16"), sa.text("10")) for at in (1, 17)]
+        return [sa.func.sum(sa.cast(half, sa.DECIMAL(20))) for half in halves]
+
     def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
         """Put rows into another key set, marked with how far they are from those that point out of the set.
 

@@ -9,6 +9,9 @@ from typing import Any
 import psycopg
 import sqlalchemy as sa
 from psycopg import errors as codes
+from psycopg.abc import Buffer
+from psycopg.adapt import Loader
+from psycopg.types.string import TextLoader
 
 from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
@@ -39,12 +42,16 @@ _PINNED = {
 }
 # Those of them that only we need.
 _ONLY_OURS = {"track_counts", "bytea_output", "extra_float_digits", "xmloption"}
+# Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception, operator intervention.
+_OF_CONNECTIONS = ("08", "57")
 _NOT_READ_BACK = {
     *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
     *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),
 }
 _ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 _LARGE = 1000
+# The types whose values Python holds exactly.
+_OF_PYTHON = {"bool", "int2", "int4", "int8", "oid", "float4", "float8", "numeric", "bytea"}
 _ORDERED = {Family.TEXT, Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP}
 _SEQUENCES = """
 SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
@@ -64,8 +71,16 @@ _OWNER = """
 SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace = pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
 _CHANGES = """
-SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables
-WHERE schemaname !~ '^pg_(toast|temp)' AND n_tup_ins + n_tup_upd + n_tup_del > 0"""
+SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_all_tables
+WHERE (schemaname NOT IN ('pg_catalog', 'information_schema') AND schemaname !~ '^pg_(toast|temp)'
+  OR schemaname = 'pg_catalog' AND relname ~ '^pg_largeobject') AND n_tup_ins + n_tup_upd + n_tup_del > 0"""
+# No counter tells of TRUNCATE, DROP, DETACH PARTITION or DROP COLUMN. A materialized view may be refreshed.
+_STORAGE = """
+SELECT n.nspname, c.relname, c.oid::text || ' ' || c.relfilenode::text || ' ' || c.relispartition::text || ' ' || (
+    SELECT count(*) FROM pg_attribute AS a WHERE a.attrelid = c.oid AND a.attisdropped)::text
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema')
+  AND n.nspname !~ '^pg_(toast|temp)'"""
 
 _BLIND = """
 SELECT format_type(atttypid, NULL) = 'citext' OR NOT COALESCE(collisdeterministic, true)
@@ -82,6 +97,14 @@ _MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], st
     (codes.QueryCanceled, "The statement was cancelled or took longer than the server allows."),
     ((codes.AdminShutdown, codes.CrashShutdown), "The server ended the connection."),
 )
+
+
+class _FloatLoader(Loader):
+    """A number, or the server's own word for what is none."""
+
+    def load(self, data: Buffer) -> float | str:
+        text = bytes(data).decode()
+        return text if text in ("NaN", "Infinity", "-Infinity") else float(text)
 
 
 def open_postgresql(url: sa.URL, wait: float) -> PostgresqlDatabase:
@@ -137,9 +160,19 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         try:
             self._pin_settings(wait)
             self.schema = read_schema(self._gate)
+            self._show_as_written()
         except BaseException:
             self.close()
             raise
+
+    def _show_as_written(self) -> None:
+        """From now on take most values as the texts that the server sends: Python has no infinity, BC or year 10000."""
+        for kind in list(self._raw.adapters.types):
+            if kind.name in ("float4", "float8"):
+                self._raw.adapters.register_loader(kind.oid, _FloatLoader)
+            oids = [kind.array_oid] if kind.name in _OF_PYTHON else [kind.oid, kind.array_oid]
+            for oid in filter(None, oids):
+                self._raw.adapters.register_loader(oid, TextLoader)
 
     def _pin_settings(self, wait: float) -> None:
         """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
@@ -204,8 +237,38 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         """After an error COMMIT answers ROLLBACK without raising."""
         if self._raw.info.transaction_status != psycopg.pq.TransactionStatus.INTRANS:
             raise did_not_commit()
-        if self._control("COMMIT") != "COMMIT":
+        try:
+            word = self._control("COMMIT")
+        except DatabaseFailed as error:
+            cause = error.__cause__
+            state = cause.diag.sqlstate if isinstance(cause, psycopg.Error) else None
+            if state and not state.startswith(_OF_CONNECTIONS):
+                raise did_not_commit(error.message) from error
+            raise
+        if word != "COMMIT":
             raise did_not_commit()
+
+    def find_transaction(self) -> str:
+        return str(self._gate.run_text("SELECT pg_current_xact_id()").scalar_one()) if self._has_status else ""
+
+    def find_ending(self, transaction: str) -> bool | None:
+        if not (transaction and self._has_status):
+            return None
+        try:
+            number = sa.cast(sa.bindparam(None, transaction), Named("xid8"))
+            word = self._gate.run(sa.select(sa.func.pg_xact_status(number))).scalar_one()
+        except DatabaseFailed:  # a number that this server has not given out yet, or has forgotten
+            return None
+        return {"committed": True, "aborted": False}.get(str(word))
+
+    def find_lag(self) -> str:
+        is_standby = self._gate.run_text("SELECT pg_is_in_recovery()").scalar_one()
+        return "it is a standby, which may lag behind" if is_standby else ""
+
+    @property
+    def _has_status(self) -> bool:
+        """pg_xact_status() takes the numbers of pg_current_xact_id() from version 13 on."""
+        return self._raw.info.server_version >= 130000
 
     def _rollback(self) -> None:
         if not self._raw.closed and self._raw.info.transaction_status != psycopg.pq.TransactionStatus.IDLE:
@@ -331,7 +394,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         tables = {TableName(row[0], row[1]): TableChanges(row[2], row[3], row[4]) for row in rows}
         for name, lost in self._uncounted.items():
             tables[name] = lost.plus(tables.get(name, TableChanges()))
-        return Changes(sum(one.total for one in tables.values()), tables)
+        storage = {TableName(row[0], row[1]): str(row[2]) for row in self._gate.read(_STORAGE)}
+        return Changes(sum(one.total for one in tables.values()), tables, storage)
 
     def truncate(self, table: Table) -> int:
         """The server forgets what it counted for the table in this transaction."""
@@ -429,6 +493,12 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         counts = [f"(SELECT count(*) FROM yeldro_{place})" for place in range(len(stages))]
         return [int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()]
 
+    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
+        """In a transaction with one snapshot no other one that it sees has a number as high as its own."""
+        rows = self._statements.count(table).where(*self._statements.is_other(table, stages))
+        own = sa.text("age(xmin) <= age(pg_current_xact_id()::xid)")
+        return self._gate.number(rows.where(own))
+
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """Sequences do not follow values that were given. They are moved forward only, which no rollback undoes."""
         for stage in stages:
@@ -485,6 +555,8 @@ def _translate(error: BaseException) -> YeldroError:
         return DatabaseFailed(f"The database refused: a constraint would be broken ({where}).", "Nothing was changed.")
     if state == "P0001":
         return DatabaseFailed("A trigger or function refused with an error of its own.", "Nothing was changed.")
+    if not state and not isinstance(error, psycopg.OperationalError | psycopg.InterfaceError):
+        return DatabaseFailed(f"An answer of the database could not be read ({type(error).__name__}).")
     if not state or state.startswith("08"):
         return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
     # Other messages may repeat values of rows.

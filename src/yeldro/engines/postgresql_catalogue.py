@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -26,7 +26,7 @@ _COLUMNS = f"""
 SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text, a.attnotnull AND NOT EXISTS (
     SELECT 1 FROM pg_constraint AS k
     WHERE k.conrelid = c.oid AND k.contype = 'n' AND NOT k.convalidated AND k.conkey = ARRAY[a.attnum]
-  ), pg_get_expr(d.adbin, d.adrelid), a.attgenerated <> '',
+  ), coalesce(pg_get_expr(d.adbin, d.adrelid), pg_get_expr(t.typdefaultbin, 0)), a.attgenerated <> '',
   CASE WHEN l.oid IS NULL THEN '' WHEN l.collnamespace = 'pg_catalog'::regnamespace THEN quote_ident(l.collname)
     ELSE l.collnamespace::regnamespace::text || '.' || quote_ident(l.collname) END, a.atttypid
 FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
@@ -53,7 +53,8 @@ SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.
   ARRAY(SELECT CASE WHEN p.oprnamespace = 'pg_catalog'::regnamespace THEN ''
       ELSE 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')' END
     FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid = e.oid ORDER BY place),
-  coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->> 'conenforced')::boolean, true)
+  coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->> 'conenforced')::boolean, true),
+  k.confmatchtype = 'f'
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY n.nspname, c.relname, k.conname"""
@@ -145,11 +146,17 @@ def _table(
         key or (unique[0] if unique else ("tableoid", "ctid") if kind in "rp" else ()),
         tuple(index for index, _ in found),
         tuple(Trigger(trigger, _event(bits), enabled in "OA") for trigger, bits, enabled in triggers),
-        refusal="other tables inherit from it, and references do not see their rows" if is_inherited else "",
+        refusal=_refusal(is_inherited, columns),
         row_security=row_security,
         parts=frozenset(names[part] for part in parts if part in names),
         definition=definition,
     )
+
+
+def _refusal(is_inherited: bool, columns: Sequence[tuple[Any, ...]]) -> str:
+    if is_inherited:
+        return "other tables inherit from it, and references do not see their rows"
+    return "" if columns else "it has no columns, so nothing of its rows could be kept"
 
 
 def _with_refusal(table: Table, tables: Mapping[int, Table], unpublishable: Mapping[TableName, str]) -> Table:
@@ -184,7 +191,7 @@ def _event(bits: int) -> str:
 
 
 def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], row: tuple[Any, ...]) -> Reference:
-    name, child, parent, keys, referred, rule, some, validated, disabled, operators, period, enforced = row
+    name, child, parent, keys, referred, rule, some, validated, disabled, operators, period, enforced, full = row
     columns = _names(numbered[child], keys)
     chosen = [int(part) for part in some.strip("[]").split(",")] if some and some not in ("null", "[]") else keys
     there = _names(numbered[parent], referred)
@@ -204,6 +211,7 @@ def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], ro
         fault,
         enforced=validated and not disabled and enforced,
         operators=tuple(one or "=" for one in operators) if any(operators) else (),
+        match_full=full,
     )
 
 

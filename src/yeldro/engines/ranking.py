@@ -17,7 +17,7 @@ from yeldro.core.ranking import Grouping, Ranking, Rule, RuleKind, Same
 from yeldro.core.schema import Family, Reference, Table
 from yeldro.engines.gate import Gate
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Rows, Words, bare
+from yeldro.engines.statements import Rows, Words, balanced, bare
 from yeldro.errors import BadStatement, UsageError
 
 _OWN = ("grp", "place", "size")
@@ -158,10 +158,7 @@ class SqlRanking(ABC):
             empty: list[sa.ColumnElement[int]] = [
                 sa.case((self._is_blank(clause.c[column.name], column.family), 1), else_=0) for column in table.columns
             ]
-            total = empty[0]
-            for one in empty[1:]:
-                total = total + one
-            return total
+            return balanced("+", empty)
         if rule.condition:
             return sa.case((self._statements.fragment(rule.condition), 0), else_=1)
         return clause.c[rule.column]
@@ -344,7 +341,7 @@ class SqlRanking(ABC):
             *(found.c[f"c{place}"] for place in range(len(into.columns))),
             sa.literal_column("0"),
             *(found.c[f"n{place}"] for place in range(len(own))),
-        ).where(found.c.place == _ONE, sa.or_(*differs))
+        ).where(found.c.place == _ONE, balanced("OR", differs))
         return self._fill(into, self._statements.fill_plain(into, kept))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import sqlite3
 from collections.abc import Sequence
@@ -23,7 +24,7 @@ from yeldro.engines.sqlite_copies import SqliteCopies
 from yeldro.engines.sqlite_rules import LISTEN, VERBS, deny_changes, translate
 from yeldro.engines.sqlite_statements import SqliteStatements
 from yeldro.engines.statements import Rows, Words, as_tuple
-from yeldro.errors import DatabaseFailed, Locked, Refused
+from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
 
 
 def open_sqlite(path: Path, mode: Mode, wait: float) -> SqliteDatabase:
@@ -71,6 +72,7 @@ class SqliteDatabase(SqliteCopies):
         self._attached: dict[Path, str] = {}
         self._looked_up: set[str] = set()
         raw.set_progress_handler(lambda: 0, LISTEN)
+        raw.create_aggregate("yeldro_digest", 1, _Digest)  # type: ignore[arg-type]  # it may return texts too
 
         def count_changes(_: Any) -> int:  # the driver's own count is -1 for a statement that begins with WITH
             return int(raw.execute("SELECT changes()").fetchone()[0])
@@ -115,7 +117,12 @@ class SqliteDatabase(SqliteCopies):
 
     def _commit(self) -> None:
         self._raw.set_authorizer(None)
-        self._gate.run_text("COMMIT")
+        try:
+            self._gate.run_text("COMMIT")
+        except YeldroError as error:
+            if self._raw.in_transaction:
+                raise did_not_commit(error.message) from error
+            raise
         if self._raw.in_transaction:
             raise did_not_commit()
 
@@ -144,8 +151,11 @@ class SqliteDatabase(SqliteCopies):
         return f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
 
     def _is_whole_number(self, keys: KeySet) -> bool:
-        identity = keys.table.identity
-        return len(identity) == 1 and self._definition(keys.table, identity[0]) == " INTEGER"
+        """Whether the identity is the row number, under its own name or as INTEGER PRIMARY KEY: other columns of that
+        type may hold anything."""
+        table, identity = keys.table, keys.table.identity
+        is_alias = any(not index.name and index.columns == identity for index in table.indexes)
+        return len(identity) == 1 and (is_alias or identity[0] not in table.column_names)
 
     def _definition(self, table: Table, name: str) -> str:
         """The same affinity and collation as the column, so that values compare as they do in the table."""
@@ -292,6 +302,19 @@ class SqliteDatabase(SqliteCopies):
         for keys in key_sets:
             self.delete(keys)
         return self._raw.total_changes - before
+
+
+class _Digest:
+    """A sum over texts, whatever their order, that is hardly ever the same for other ones."""
+
+    def __init__(self) -> None:
+        self.total = 0
+
+    def step(self, *texts: Any) -> None:
+        self.total += sum(int.from_bytes(hashlib.sha256(str(text).encode()).digest()) for text in texts)
+
+    def finalize(self) -> str:
+        return str(self.total)
 
 
 def _write(statement: str, values: Any) -> str:

@@ -13,8 +13,10 @@ import sqlalchemy as sa
 
 from yeldro.core.archive import ELSEWHERE, Piece, Portion, Sink, Source, Stage
 from yeldro.core.database import KeySet
+from yeldro.core.schema import Reference
 from yeldro.engines.base import SqlDatabase
 from yeldro.engines.sqlite_rules import LISTEN, deny_changes_of_main, translate
+from yeldro.engines.sqlite_statements import needs_affinity
 from yeldro.engines.statements import Words, bare
 from yeldro.errors import ArchiveFailed
 
@@ -164,6 +166,20 @@ class SqliteCopies(SqlDatabase):
             f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows}"
             f" WHERE r._rowid_ BETWEEN {first} AND {last}"
         )
+
+    def _stage_parents(self, reference: Reference, stage: Stage) -> sa.FromClause:
+        """What is staged has no affinity of its own."""
+        if not needs_affinity(reference):
+            return super()._stage_parents(reference, stage)
+        keys = KeySet(stage.table, reference.referred, next(self._names))
+        self._gate.run_text(self._define_key_table(keys, unique=False))
+        staged, typed = self._statements.staged(stage), self._statements.key_table(keys)
+        rows = sa.select(*(staged.c[name] for name in reference.referred), sa.literal_column("0"))
+        names = [f"c{place}" for place in range(len(reference.referred))]
+        self._gate.run(sa.insert(typed).from_select([*names, "round"], rows))
+        return sa.select(
+            *(typed.c[c].label(name) for c, name in zip(names, reference.referred, strict=True))
+        ).subquery()
 
     def keep_absent(self, stage: Stage) -> None:
         self._keep(stage, sa.not_(self._statements.is_there(stage)))

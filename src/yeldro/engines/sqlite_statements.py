@@ -15,7 +15,10 @@ from yeldro.core.schema import Column, Reference, Table
 from yeldro.core.values import Value
 from yeldro.engines.sqlite_catalogue import affinity
 from yeldro.engines.staging import StageStatements
-from yeldro.engines.statements import Columns, Words, in_brackets
+from yeldro.engines.statements import Columns, Words, balanced, in_brackets
+
+
+_NUMERIC = {"INTEGER", "REAL", "NUMERIC"}
 
 
 class SqliteStatements(StageStatements):
@@ -38,13 +41,13 @@ class SqliteStatements(StageStatements):
     ) -> sa.ColumnElement[bool]:
         """Compared without affinity, values of two types differ; only an integer and a real number may be equal, and
         these stand side by side only in a column without affinity."""
-        parts: list[sa.ColumnElement[bool]] = []
+        parts: list[sa.ColumnElement[Any]] = []
         for name in names:
             one, two = own.c[name], other.c[name]
             parts.append(_plain(one).is_not_distinct_from(sa.collate(_plain(two), "BINARY")))
             if affinity(table.column(name).type) == "BLOB":
                 parts.append(sa.func.typeof(one) == sa.func.typeof(two))
-        return sa.and_(*parts)
+        return balanced("AND", parts)
 
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
         """hex() would cut the digits of a real number."""
@@ -54,10 +57,11 @@ class SqliteStatements(StageStatements):
             real = sa.func.printf(sa.literal_column("'%!.17g'"), cell)
             plain = sa.case((sa.func.typeof(cell) == sa.literal_column("'real'"), real), else_=sa.func.hex(cell))
             parts += [sa.func.typeof(cell), plain, sa.literal_column("','")]
-        image = parts[0]
-        for part in parts[1:]:
-            image = image.op("||")(part)
-        return image
+        return balanced("||", parts)
+
+    def digest(self, image: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
+        """By a function of ours: SQLite has none for it."""
+        return [sa.func.yeldro_digest(image)]
 
     def looked_up(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """A unary plus keeps SQLite from building an index on the stage (https://www.sqlite.org/optoverview.html)."""
@@ -74,13 +78,34 @@ class SqliteStatements(StageStatements):
         return sa.not_(self.has_identity(keys))
 
     def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
-        """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
+        """SQLite gives a value the affinity of the referred column, and compares with the collation of that one
+        (https://www.sqlite.org/foreignkeys.html, 3)."""
         columns = super().pointing(reference, rows)
-        for place, referred in enumerate(reference.referred):
+        for place, (own, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
             there = reference.parent.column(referred)
-            if affinity(there.type) in ("TEXT", "BLOB"):
+            kind, mine = affinity(there.type), affinity(reference.child.column(own).type)
+            if kind == "BLOB" and mine != kind:
+                columns[place] = _plain(columns[place])
+            elif kind == "TEXT" and mine != kind:
+                columns[place] = _as_text(columns[place])
+            if kind in ("TEXT", "BLOB"):
                 columns[place] = sa.collate(columns[place], there.collation or "BINARY")
         return columns
+
+
+def needs_affinity(reference: Reference) -> bool:
+    """Whether a text of the child may mean a number of the parent, which only the affinity of a column tells."""
+    pairs = zip(reference.columns, reference.referred, strict=True)
+    kinds = [
+        (affinity(reference.child.column(own).type), affinity(reference.parent.column(to).type)) for own, to in pairs
+    ]
+    return any(there in _NUMERIC and own not in _NUMERIC for own, there in kinds)
+
+
+def _as_text(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """A value as a column of texts would keep it: numbers become texts, and nothing else does."""
+    is_number = sa.func.typeof(cell).in_([sa.literal_column("'integer'"), sa.literal_column("'real'")])
+    return sa.case((is_number, sa.cast(cell, sa.Text)), else_=cell)
 
 
 def _plain(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:

@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from yeldro.core.archive import Piece, Portion, Stage
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table, TableName
-from yeldro.engines.statements import MATCHED, Rows, Statements, Words, bare
+from yeldro.engines.statements import MATCHED, Rows, Statements, Words, as_tuple, bare
 
 # The column of a copy inside the database that tells the portions of one table apart.
 _PORTION = "yeldro_portion"
@@ -179,6 +179,38 @@ class StageStatements(Statements):
         both = clause.join(staged, sa.and_(*self._same_key(stage)))
         return self.met(sa.select(sa.func.count()).select_from(both).where(same))
 
+    def count_differing(self, stage: Stage, columns: Sequence[str]) -> Rows:
+        """For each column, how many staged rows have another value there than the row in the table."""
+        clause, staged = self.table(stage.table), self.staged(stage)
+        counts = [
+            sa.func.count(sa.case((sa.not_(self.is_same(stage.table, [name], clause, staged)), sa.literal_column("1"))))
+            for name in columns
+        ]
+        return sa.select(*counts).select_from(clause.join(staged, sa.and_(*self._same_key(stage))))
+
+    def is_other(self, table: Table, stages: Sequence[Stage]) -> list[sa.ColumnElement[bool]]:
+        """Whether a row of a table is in none of its stages; where there is no key, like none of the staged rows."""
+        clause = self.table(table)
+        wanted = []
+        for stage in stages:
+            staged, names = self.staged(stage), stage.portion.columns
+            if stage.key:
+                own = as_tuple([clause.c[name] for name in stage.key])
+                wanted.append(own.not_in(sa.select(*(staged.c[name] for name in stage.key))))
+            else:
+                images = sa.select(self.image(table, names, staged))
+                wanted.append(self.image(table, names, clause).not_in(images))
+        return wanted
+
+    def digest_others(self, table: Table, stages: Sequence[Stage]) -> Rows:
+        clause = self.table(table)
+        image = self.image(table, table.column_names, clause)
+        return sa.select(sa.func.count(), *self.digest(image)).select_from(clause).where(*self.is_other(table, stages))
+
+    def digest(self, image: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
+        """Sums over a column, whatever its order, that are hardly ever the same for other values."""
+        raise NotImplementedError
+
     def met(self, rows: Rows) -> Rows:
         """An engine whose transaction shows an old snapshot looks at, and locks, the latest rows."""
         return rows
@@ -188,13 +220,13 @@ class StageStatements(Statements):
         images = sa.select(self.image(stage.table, names, self.staged(stage)))
         return self.count(stage.table).where(self.image(stage.table, names, self.table(stage.table)).in_(images))
 
-    def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> Rows:
-        """How many staged rows point at a row that is neither in the table nor staged."""
+    def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[sa.FromClause]) -> Rows:
+        """How many staged rows point at a row that is neither in the table nor among staged `parents`."""
         staged = self.staged(stage)
         names = [name for name in reference.columns if name in staged.c]
         pointing = self.pointing(reference, staged)
-        others = [self.table(reference.parent).alias("yeldro_parent")]
-        others += [self.staged(parent).alias("yeldro_staged") for parent in parents]
+        others: list[sa.FromClause] = [self.table(reference.parent).alias("yeldro_parent")]
+        others += [parent.alias("yeldro_staged") for parent in parents]
         found = []
         for other in others:
             referred = [other.c[name] for name in reference.referred]

@@ -6,7 +6,7 @@ its rows have new values.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -326,12 +326,13 @@ class Statements:
 
     # Rows
 
-    def profile(self, table: Table) -> Rows:
-        """For every column the count of its values, of its different values, its smallest and its largest."""
+    def profile(self, table: Table, looks: Mapping[str, int]) -> Rows:
+        """For every column the count of its values, of its different values, its smallest and its largest: as many of
+        these as `looks` says."""
         clause = self.table(table)
         functions = (sa.func.count, lambda c: sa.func.count(c.distinct()), sa.func.min, sa.func.max)
-        columns = [function(clause.c[name]) for name in table.column_names for function in functions]
-        return sa.select(sa.func.count(), *columns).select_from(clause)
+        cells = [function(clause.c[name]) for name, number in looks.items() for function in functions[:number]]
+        return sa.select(sa.func.count(), *cells).select_from(clause)
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> Rows:
         clause = self.table(table)
@@ -455,6 +456,15 @@ def find_values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[
 def find_defaults(table: Table, columns: Sequence[str]) -> list[str]:
     """The default expressions of the catalogue, NULL where there is none."""
     return [table.column(name).default or "NULL" for name in columns]
+
+
+def balanced(sign: str, parts: Sequence[sa.ColumnElement[Any]]) -> sa.ColumnElement[Any]:
+    """One expression of many, in brackets by halves: engines bound how deep one may be."""
+    if len(parts) == 1:
+        return parts[0]
+    middle = len(parts) // 2
+    left, right = balanced(sign, parts[:middle]), balanced(sign, parts[middle:])
+    return sa.sql.elements.Grouping(left.op(sign, is_comparison=sign in ("AND", "OR"))(right))
 
 
 def as_tuple(columns: Columns) -> Any:

@@ -27,7 +27,7 @@ def render_cell(value: Any, widest: int = WIDEST) -> Text:
         data = bytes(value)
         return Text(cut(f"X'{data[:widest].hex().upper()}'", widest), style="dim")
     if not isinstance(value, str):
-        return Text(str(value))
+        return Text(str(value).lower() if isinstance(value, bool) else str(value))
     shown = _visible(value[: widest * 2])
     if value == "" or value.strip() != value or value == "NULL":
         shown = f"'{shown}'"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -20,8 +21,24 @@ from yeldro.store.records import describe_reach, describe_tally
 Document = dict[str, Any]
 
 
-def write_json(document: Document) -> str:
-    return json.dumps(document, ensure_ascii=False, indent=2, default=_value)
+def write_json(document: Document, *, ascii_only: bool = False) -> str:
+    try:
+        return json.dumps(document, ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+    except ValueError:
+        return json.dumps(_without_nan(document), ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+
+
+def _without_nan(value: Any) -> Any:
+    """With texts in the place of what is no number in JSON."""
+    match value:
+        case dict():
+            return {name: _without_nan(one) for name, one in value.items()}
+        case list() | tuple():
+            return [_without_nan(one) for one in value]
+        case float() if not math.isfinite(value):
+            return str(value)
+        case _:
+            return value
 
 
 def _value(value: Any) -> Any:

@@ -100,6 +100,8 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
     for one in facts["restored"]:
         into = f" into {one['into']}" if one["into"] else ""
         pairs.append(("restored", f"{one['when']} by {one['by']}{into}: {one['rows']:,} rows, {one['outcome']}"))
+        pairs += [("dropped", f"the unique index {name}") for name in one.get("dropped_indexes", ())]
+    pairs += [("added", f"the unique index {one['name']} of {one['table']}") for one in facts.get("made_indexes", ())]
     width = max(len(name) for name, _ in pairs)
     for name, value in pairs:
         if value:

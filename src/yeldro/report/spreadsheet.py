@@ -15,6 +15,6 @@ def _field(value: Any) -> str:
         return ""
     if isinstance(value, bytes | memoryview):
         return bytes(value).hex()
-    text = str(value)
+    text = str(value).lower() if isinstance(value, bool) else str(value)
     quoted = text == "" or any(mark in text for mark in ',"\r\n') or text.strip() != text
     return '"' + text.replace('"', '""') + '"' if quoted else text

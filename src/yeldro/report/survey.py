@@ -80,9 +80,9 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
                     column.type + ("" if column.nullable else " NOT NULL") + (" generated" if column.generated else "")
                 ),
                 profile.nulls,
-                profile.distinct,
-                render_cell(profile.smallest, 24) if profile.distinct else Text(""),
-                render_cell(profile.largest, 24) if profile.distinct else Text(""),
+                "" if profile.distinct is None else profile.distinct,
+                Text("") if profile.smallest is None else render_cell(profile.smallest, 24),
+                Text("") if profile.largest is None else render_cell(profile.largest, 24),
             )
             for column, profile in one.close.columns
         ],

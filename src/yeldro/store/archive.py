@@ -232,7 +232,7 @@ def quoted(name: str) -> str:
 
 
 class ArchiveReader:
-    """Reads a complete archive. Fulfils `core.archive.Source`."""
+    """Reads an archive. Fulfils `core.archive.Source`. ArchiveFailed where it is damaged."""
 
     def __init__(self, path: Path, tick: Callable[[int], None] = lambda _: None) -> None:
         self.path = path
@@ -244,11 +244,8 @@ class ArchiveReader:
 
     @property
     def is_complete(self) -> bool:
-        """Whether it was finished: only then can a run have changed anything."""
-        try:
-            return self._query("SELECT complete FROM yeldro_archive") == [(1,)]
-        except ArchiveFailed:
-            return False
+        """Whether it was finished."""
+        return self._query("SELECT complete FROM yeldro_archive") == [(1,)]
 
     def _query(self, text: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         with _translated(self.path):
@@ -356,8 +353,9 @@ def _translated(path: Path) -> Iterator[None]:
         yield
     except sqlite3.Error as error:
         code = getattr(error, "sqlite_errorcode", 0) & 0xFF
-        what = "the disk is full" if code == sqlite3.SQLITE_FULL else str(error)
-        raise ArchiveFailed(f"The archive {path} failed: {what}.", ELSEWHERE) from error
+        if code == sqlite3.SQLITE_FULL:
+            raise ArchiveFailed(f"The archive {path} failed: the disk is full.", ELSEWHERE) from error
+        raise ArchiveFailed(f"The archive {path} is damaged, or cannot be used: {error}.") from error
     except OSError as error:
         raise ArchiveFailed(f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE) from error
 

@@ -12,7 +12,7 @@ import os
 import re
 import shutil
 import socket
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -162,21 +162,52 @@ def new_record(folder: Path, name: str) -> RunRecord:
     return RunRecord(folder / found)
 
 
+# What every record says, and of what type.
+_FACTS: dict[str, type | tuple[type, ...]] = {
+    **dict.fromkeys(("run", "began", "kind", "asked", "table", "database", "address", "engine", "by", "outcome"), str),
+    **dict.fromkeys(("reach", "tally", "cautions", "left_out", "restored"), list),
+    **{"archive": bool, "reason": str, "archive_table": (str, type(None)), "ended": (str, type(None))},
+}
+_RESTORED: dict[str, type] = {"when": str, "by": str, "into": str, "rows": int, "whole": bool, "gone_after": int}
+_PART: dict[str, type] = {"table": str, "rows": int, "action": str, "via": list}
+
+
 def read_record(folder: Path) -> RunRecord:
+    """ArchiveFailed where it is no record, or says what no record says."""
     record = RunRecord(folder)
     path = folder / "run.json"
     try:
         record.facts = json.loads(path.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+    except (OSError, ValueError, RecursionError):
         raise ArchiveFailed(f"{folder} holds no run record that can be read.") from None
-    if record.facts.get("format") != 1:
+    if isinstance(record.facts, dict) and record.facts.get("format", 1) != 1:
         raise ArchiveFailed(f"{path} was written by a newer Yeldro.")
+    whole = _holds(record.facts, _FACTS)
+    whole = whole and all(_holds(one, {**_RESTORED, "outcome": str}) for one in record.facts["restored"])
+    if not (whole and all(_holds(one, _PART) for one in record.facts["reach"]) and _is_moment(record.facts["began"])):
+        raise ArchiveFailed(f"{folder} holds no run record that can be read.")
     return record
 
 
-def find_records(folder: Path) -> list[RunRecord]:
-    """All records, the newest first."""
-    found = [read_record(path.parent) for path in folder.glob("*/run.json")]
+def _holds(facts: object, wanted: Mapping[str, type | tuple[type, ...]]) -> bool:
+    return isinstance(facts, dict) and all(isinstance(facts.get(name), kind) for name, kind in wanted.items())
+
+
+def _is_moment(text: str) -> bool:
+    try:
+        return datetime.fromisoformat(text).tzinfo is not None
+    except ValueError:
+        return False
+
+
+def find_records(folder: Path, unread: Callable[[str], None] = lambda _: None) -> list[RunRecord]:
+    """All records, the newest first. What cannot be read is told to `unread`."""
+    found = []
+    for path in sorted(folder.glob("*/run.json")):
+        try:
+            found.append(read_record(path.parent))
+        except ArchiveFailed as error:
+            unread(error.message)
     return sorted(found, key=lambda record: str(record.facts["began"]), reverse=True)
 
 
