@@ -399,17 +399,13 @@ def undo(database: Database) -> None:
 
 @contextmanager
 def transaction(database: Database, mode: Mode) -> Iterator[None]:
-    """One that only reads is always rolled back: what a function in it did all the same does not stay."""
     database.begin(mode)
     try:
         yield
     except BaseException:
         undo(database)
         raise
-    if mode is Mode.READ:
-        database.rollback()
-    else:
-        database.commit()
+    database.commit()
 
 
 def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:

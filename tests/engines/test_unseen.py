@@ -621,8 +621,11 @@ DEFERRED = "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAI
 
 
 def cut(control: Any) -> Any:
+    begun = []
+
     def then(self: Any, statement: str) -> Any:
-        if statement == "COMMIT":
+        begun.extend([statement] * statement.endswith("READ WRITE"))
+        if statement == "COMMIT" and begun:
             raise DatabaseFailed("The connection to the server was lost.")
         return control(self, statement)
 
@@ -630,10 +633,12 @@ def cut(control: Any) -> Any:
 
 
 def refuse(run_text: Any, engine: str, fault: str) -> Any:
-    """Answer a COMMIT with what the server would send, or as the driver does where it sends nothing any more."""
+    """Answer the COMMIT of the run as the server would, or as the driver does where that sends nothing any more."""
+    begun = []
 
     def then(self: Any, text: str) -> Any:
-        if text != "COMMIT":
+        begun.extend([text] * (text in ("BEGIN IMMEDIATE", "START TRANSACTION READ WRITE")))
+        if text != "COMMIT" or not begun:
             return run_text(self, text)
         if engine == "sqlite":
             if fault == "lost":
@@ -669,3 +674,23 @@ def test_whatever_fails_after_a_commit_says_that_it_was_one(
     monkeypatch.setattr("yeldro.cli.deletion.render_ending", lambda *_: 1 / 0)
     done = yeldro("delete", "w", "--key", "1", "--yes", "--db", server.place)
     assert (done.status, "-w ended: committed" in done.err, "rolled back" in done.err) == (0, True, False)
+
+
+def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server) -> None:
+    link = "FOREIGN KEY ({}) REFERENCES p (id) ON DELETE SET NULL"
+    server.run(
+        [
+            "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+            f"CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, {link.format('a')}, {link.format('b')})",
+            "INSERT INTO p VALUES (1), (2), (3)",
+            "INSERT INTO c VALUES (1, 1, 2), (2, 1, NULL), (3, 3, 2), (4, 1, 1)",
+        ]
+    )
+    line = ("p", "--where", "id < 3", "--db", server.place, "--format", "json")
+    shown = json.loads(yeldro("preview", *line).out)
+    done = json.loads(yeldro("delete", *line, "--yes").out)
+    back = json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)
+    assert [part["rows"] for part in shown["reach"] if part["table"] == "c"] == [4]
+    assert [[one["detached"], one["expected"]] for one in done["tally"] if one["table"] == "c"] == [[4, 4]]
+    assert [[one["restored"], one["expected"]] for one in back["tally"] if one["table"] == "c"] == [[4, 4]]
+    assert rows(server, "c") == [[(1, 1, 2), (2, 1, None), (3, 3, 2), (4, 1, 1)]]

@@ -56,6 +56,11 @@ class Copying(Protocol):
         """How the staged rows stand against the table."""
         ...
 
+    def count_beside(self, stage: Stage, earlier: Sequence[Stage]) -> tuple[int, int]:
+        """How many rows of a stage of changed rows are in one of the `earlier` stages of the table too, by its key; and
+        how many of them wait in both as the run left them."""
+        ...
+
     def keep_absent(self, stage: Stage) -> None:
         """Let the stage hold only rows whose keys are not in the table."""
         ...

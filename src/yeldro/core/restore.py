@@ -21,12 +21,16 @@ class RestorePart:
     """One stage, how it stands, and how many of its rows point at no row, by reference.
 
     How one stands that `waits` is only known when later steps of the run are undone, which touched rows of its table.
+    Of its rows `beside` stand in an earlier part for the same action too, and `again` of those to be restored do: a row
+    counts once an action.
     """
 
     stage: Stage
     standing: Standing
     parentless: Mapping[Reference, int] = field(default_factory=dict)
     waits: bool = False
+    beside: int = 0
+    again: int = 0
 
     @property
     def table(self) -> Table:
@@ -58,7 +62,7 @@ class RestorePlan:
 
     @property
     def rows(self) -> int:
-        return sum(part.to_do for part in self.parts)
+        return sum(part.to_do - part.again for part in self.parts)
 
     @property
     def inserted(self) -> int:
@@ -143,7 +147,21 @@ def _look_at_step(
             yield RestorePart(stage, standing, waits=True)
             continue
         wanted = standing.absent if stage in back else standing.back
-        yield RestorePart(stage, standing, dict(_find_parentless(database, stage, parents)) if wanted else {})
+        parentless = dict(_find_parentless(database, stage, parents)) if wanted else {}
+        known = (
+            [one for one in changes[: changes.index(stage)] if _is_same_action(one, stage)] if stage in changes else []
+        )
+        beside, again = database.count_beside(stage, known) if known else (0, 0)
+        yield RestorePart(stage, standing, parentless, beside=beside, again=again)
+
+
+def _is_same_action(one: Stage, other: Stage) -> bool:
+    return (
+        one.table is other.table
+        and one.portion.action == other.portion.action
+        and bool(one.key)
+        and one.key == other.key
+    )
 
 
 def _find_links(database: Database, stage: Stage) -> Sequence[Reference]:
@@ -314,9 +332,9 @@ def _account(
         after,
         inserted_by_triggers=max(0, by_triggers) if _may_insert(database, effects, table) else 0,
         dangling=parentless,
-        to_restore=sum(part.to_do for part in (*mine, *again)),
+        to_restore=sum(part.to_do - part.again for part in (*mine, *again)),
         inserted=inserted,
-        reattached=attached,
+        reattached=attached - sum(part.again for part in again),
         differing=_find_differing(database, mine) if inserted != sum(part.to_do for part in mine) else (),
     )
 

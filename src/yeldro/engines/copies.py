@@ -99,6 +99,12 @@ class SqlCopies(ABC):
             return Standing(rows, rows, rows if there == rows else 0, back)
         return Standing(rows, max(0, there), rows if there == rows else 0)
 
+    def count_beside(self, stage: Stage, earlier: Sequence[Stage]) -> tuple[int, int]:
+        lefts = [(one, self._left(one)) for one in earlier]
+        found = self._gate.run(self._statements.count_beside(stage, self._left(stage), lefts)).one()
+        kept, again = map(int, found)
+        return kept, again
+
     def _left(self, stage: Stage) -> list[str]:
         """What a detachment left in the columns that it changed, as SQL."""
         changed, to_default = stage.portion.changed, stage.portion.to_default

@@ -172,6 +172,25 @@ class StageStatements(Statements):
             counts.append(sa.func.count(sa.case((whole, sa.literal_column("1")))))
         return self.met(sa.select(*counts).select_from(clause.join(staged, sa.and_(*self._same_key(stage)))))
 
+    def waits(self, stage: Stage, left: Sequence[str]) -> sa.ColumnElement[bool]:
+        """Whether a row is as the run left it, and not as it was."""
+        same = self.is_same(stage.table, stage.portion.changed, self.table(stage.table), self.staged(stage))
+        return sa.and_(self.is_left(stage, left), sa.not_(same))
+
+    def count_beside(self, stage: Stage, left: Sequence[str], earlier: Sequence[tuple[Stage, Sequence[str]]]) -> Rows:
+        clause, staged = self.table(stage.table), self.staged(stage)
+
+        def is_in(other: Stage, *more: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
+            there = self.staged(other)
+            same = [there.c[name] == staged.c[name] for name in stage.key]
+            return sa.exists().where(*same, *more).correlate(staged, clause)
+
+        kept = self.count_staged(stage).where(sa.or_(*(is_in(other) for other, _ in earlier)))
+        both = clause.join(staged, sa.and_(*self._same_key(stage)))
+        again = sa.select(sa.func.count()).select_from(both).where(self.waits(stage, left))
+        again = again.where(sa.or_(*(is_in(other, self.waits(other, his)) for other, his in earlier)))
+        return sa.select(kept.scalar_subquery(), again.scalar_subquery())
+
     def count_whole(self, stage: Stage) -> Rows:
         """How many staged rows are in the table as they are."""
         clause, staged = self.table(stage.table), self.staged(stage)

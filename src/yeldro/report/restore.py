@@ -31,6 +31,7 @@ def _cells(part: RestorePart, *, several: bool) -> list[object]:
     name = f"{part.table.label} ({', '.join(changed)})" if changed else part.table.label
     step = part.stage.portion.step if several else ""
     if part.waits:
-        return [name, standing.rows, part.to_do, step, 0, 0, 0]
+        return [name, standing.rows - part.beside, part.to_do, step, 0, 0, 0]
     gone = standing.absent if changed else 0
-    return [name, standing.rows, part.to_do, step, standing.same, standing.differing, gone]
+    counts = [standing.rows - part.beside, part.to_do - part.again]
+    return [name, *counts, step, standing.same, standing.differing, gone]
