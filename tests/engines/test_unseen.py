@@ -694,3 +694,39 @@ def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server)
     assert [[one["detached"], one["expected"]] for one in done["tally"] if one["table"] == "c"] == [[4, 4]]
     assert [[one["restored"], one["expected"]] for one in back["tally"] if one["table"] == "c"] == [[4, 4]]
     assert rows(server, "c") == [[(1, 1, 2), (2, 1, None), (3, 3, 2), (4, 1, 1)]]
+
+
+@on("mariadb")
+def test_ignoring_more_never_finds_less(yeldro: Yeldro, server: Server) -> None:
+    server.run(
+        [
+            "CREATE TABLE o (id INTEGER PRIMARY KEY, name VARCHAR(20) COLLATE utf8mb4_general_ci)",
+            "INSERT INTO o VALUES (1, 'Élise'), (2, 'élise'), (3, 'Bob'), (4, 'bob'), (5, 'elise'), (6, 'Zoë')",
+        ]
+    )
+    line = ("duplicates", "o", "--same", "name", "--db", server.place, "--format", "json")
+    found = [json.loads(yeldro(*line, *more).out)["groups"] for more in ([], ["--ignore", "case"])]
+    assert found == [2, 2]
+
+
+def test_blank_texts_are_the_same_as_none(yeldro: Yeldro, server: Server) -> None:
+    blanks = ["", " ", "\t", "\u3000"] * 12
+    values = ", ".join(f"({number}, '{text}', 'n')" for number, text in enumerate(blanks, 1))
+    server.run(
+        [
+            "CREATE TABLE o (id INTEGER PRIMARY KEY, email VARCHAR(20), name VARCHAR(9))",
+            f"INSERT INTO o VALUES {values}, (90, 'a@lark.example', 'n'), (91, 'a@lark.example', 'm'), (92, NULL, 'o')",
+        ]
+    )
+    line = ("o", "--same", "email", "--keep", "lowest id", "--db", server.place)
+    shown = yeldro("duplicates", *line).out
+    told = "(1 row with NULL and 48 rows with a blank text there equal nothing, and are left out; --nulls same counts them)"
+    assert (told in shown, "1 group" in shown) == (True, True), shown
+    document = json.loads(yeldro("duplicates", *line, "--nulls", "same", "--format", "json").out)
+    assert (document["left_out"], document["groups"] > 1) == ({"nulls": 0, "blanks": 0}, True)
+    large = json.loads(yeldro("duplicates", "o", "--same", "name", "--db", server.place, "--format", "json").out)
+    assert [caution["name"] for caution in large["cautions"]] == ["large-group"]
+    stopped = yeldro("dedupe", *line, "--then-unique", "o_email", "--yes")
+    assert (stopped.status, "48 rows have a blank text in email" in stopped.err) == (3, True)
+    assert yeldro("dedupe", *line, "--yes").status == 0
+    assert len(rows(server, "o")[0]) == 50

@@ -16,7 +16,8 @@ from yeldro.core.selection import Asked
 Row = tuple[Any, ...]
 NAMES = ("id", "a", "b", "note")
 KEEP = ["fullest", "newest a", "highest b", "oldest a", "lowest b", "where note = 'x' OR coalesce(b, 1) = 1"]
-ROWS = st.lists(st.tuples(*[st.none() | st.integers(0, 2)] * 2, st.sampled_from([None, "", " ", "x", "it''s, \"y\""])))
+TEXTS = [None, "", " ", "\t \u3000", "\u2028", "x", 'it\'s, "y"']
+ROWS = st.lists(st.tuples(*[st.none() | st.integers(0, 2)] * 2, st.sampled_from(TEXTS)))
 
 
 def rank(rule: str, row: Row) -> Any:
@@ -24,7 +25,7 @@ def rank(rule: str, row: Row) -> Any:
     _, a, b, note = row
     value = {"a": a, "b": b}.get(rule[-1])
     if rule == "fullest":
-        return sum(cell is None or str(cell).strip(" ") == "" for cell in row)
+        return sum(cell is None or str(cell).strip() == "" for cell in row)
     if rule.startswith("where"):
         return not (note == "x" or b in (None, 1))
     return (value is None, value if value is None else -value if rule[:3] in ("new", "hig") else value)
@@ -33,11 +34,11 @@ def rank(rule: str, row: Row) -> Any:
 @given(data=st.data())
 def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> None:
     rows = [(number, *cells) for number, cells in enumerate(data.draw(ROWS), 1)]
-    same = data.draw(st.lists(st.sampled_from(NAMES[1:3]), min_size=1, max_size=2, unique=True))
+    same = data.draw(st.lists(st.sampled_from(NAMES[1:]), min_size=1, max_size=2, unique=True))
     keep = data.draw(st.lists(st.sampled_from(KEEP), max_size=3, unique=True))
     nulls = data.draw(st.sampled_from(list(Nulls)))
     server.clear()
-    quoted = ["NULL" if row[3] is None else f"'{row[3]}'" for row in rows]
+    quoted = ["NULL" if row[3] is None else "'" + row[3].replace("'", "''") + "'" for row in rows]
     server.run(
         [
             "CREATE TABLE marks (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, note VARCHAR(20))",
@@ -49,11 +50,16 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
             *(f"INSERT INTO hung VALUES ({row[0]}, {row[0] // 2 + 1})" for row in rows),
         ]
     )
+
+    def equal(cell: Any) -> Any:
+        """A text as its column compares it: the usual collations of MariaDB pay no heed to blanks at the end."""
+        return cell.rstrip(" ") if isinstance(cell, str) and server.engine == "mariadb" else cell
+
     groups: dict[Row, list[Row]] = {}
     for row in rows:
         shared = tuple(row[NAMES.index(name)] for name in same)
-        if nulls is Nulls.SAME or None not in shared:
-            groups.setdefault(shared, []).append(row)
+        if nulls is Nulls.SAME or not any(cell is None or str(cell).strip() == "" for cell in shared):
+            groups.setdefault(tuple(map(equal, shared)), []).append(row)
     wanted = {}
     for shared, members in groups.items():
         members.sort(key=lambda row: [*(rank(rule, row) for rule in keep), row[0]])
@@ -71,7 +77,7 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
         database.close()
     places = [NAMES.index(name) for name in same]
     listed = {
-        tuple(group.rows[0][place] for place in places): ([row[0] for row in group.rows], group.decided)
+        tuple(equal(group.rows[0][place]) for place in places): ([row[0] for row in group.rows], group.decided)
         for group in found.listing
     }
     assert listed == wanted

@@ -109,7 +109,7 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
     groups: dict[Any, list[Any]] = {}
     for row in tables["basins"]:
         shared = tuple(spelled(server, row[name], ignored) for name in same)
-        if nulls is Nulls.SAME or None not in shared:
+        if nulls is Nulls.SAME or not any(row[name] is None or str(row[name]).strip() == "" for name in same):
             groups.setdefault(shared, []).append((row["id"], row["a"], row["b"], row["note"]))
     ranked = [sorted(rows, key=lambda row: [*(rank(rule, row) for rule in keep), row[0]]) for rows in groups.values()]
     several = [[row[0] for row in rows] for rows in ranked if len(rows) > 1]

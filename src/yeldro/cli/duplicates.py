@@ -26,7 +26,9 @@ def command(**options: Any) -> int:
     from yeldro.cli.screen import Screen
     from yeldro.core.database import Mode
     from yeldro.errors import Refused
+    from yeldro.core.preview import find_group_cautions
     from yeldro.report import duplicates as report
+    from yeldro.report.cautions import render_cautions
     from yeldro.report.spreadsheet import render_line
 
     check_seal(options)
@@ -60,6 +62,7 @@ def command(**options: Any) -> int:
         screen.show(report.render_merging(preview, "" if options["expect"] else line))
     else:
         screen.show(report.render_duplicates(found))
+        screen.show(render_cautions(list(find_group_cautions(found))))
     if preview and preview.refusals:
         screen.tell(preview.refusals[0], "")
         return Refused.status

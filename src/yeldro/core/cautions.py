@@ -44,6 +44,7 @@ NAMES = (
     "row-security",
     "not-transactional",
     "hidden-reference",
+    "large-group",
 )
 
 
@@ -114,6 +115,15 @@ def case_blind_groups(table: Table, column: str, groups: int) -> Caution:
         f"{table.label}.{column}",
         f"In {groups:,} groups the collation of {column} makes several spellings one. A unique index would too; look "
         "at them, and add an expression to --same where they should stay apart.",
+    )
+
+
+def large_group(table: Table, same: str, rows: int) -> Caution:
+    return Caution(
+        "large-group",
+        table.label,
+        f"One group holds {rows:,} rows with the same {same}, far more than the others. That is often a value that "
+        "stands for nothing, such as a placeholder. Look at it, and leave it out with --where if so.",
     )
 
 

@@ -54,6 +54,11 @@ class Replacing(Protocol):
         """How many groups there are, and how many rows they have together."""
         ...
 
+    def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
+        """How many of the rows that are looked at have a NULL, and how many others a blank text, in what would make them
+        the same, where these equal nothing."""
+        ...
+
     def count_sizes(self, ranking: Ranking) -> list[tuple[int, int]]:
         """How many groups there are of each size, by size."""
         ...

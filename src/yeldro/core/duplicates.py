@@ -20,6 +20,8 @@ from yeldro.errors import UsageError
 KEEPING = ("fullest", "newest COL", "oldest COL", "highest COL", "lowest COL", "where EXPR")
 # The largest share of surplus rows in columns that were probably meant to be unique.
 _FEW = 0.2
+# From how many rows on, and how many times the usual size, a group is told to be large.
+_LARGE, _FAR = 20, 5
 
 
 class Nulls(StrEnum):
@@ -76,7 +78,8 @@ class Duplicates:
 
     `decisions` says of each rule in how many groups it decides: of those that were asked for, each where the rules
     before it left several rows; else of those that could be. `merged` counts the groups in which a column's collation
-    makes several spellings one.
+    makes several spellings one. `nulls` and `blanks` are rows that are looked at and left out, because they hold a NULL,
+    or else a blank text, in what would make them the same.
     """
 
     database: str
@@ -87,6 +90,15 @@ class Duplicates:
     listing: tuple[Group, ...]
     decisions: tuple[tuple[Rule, int], ...] = ()
     merged: tuple[tuple[str, int], ...] = ()
+    nulls: int = 0
+    blanks: int = 0
+
+    @property
+    def largest(self) -> int:
+        """The size of the largest group where it is far larger than the others, else 0."""
+        sizes = [size for size, groups in self.sizes for _ in range(min(groups, 1000))]
+        usual = sizes[(len(sizes) - 1) // 2] if len(sizes) > 1 else 2
+        return sizes[-1] if sizes and sizes[-1] >= max(_LARGE, _FAR * usual) else 0
 
     @property
     def surplus(self) -> int:
@@ -225,6 +237,7 @@ def find_duplicates(
         tuple(_list_groups(database, request, ranking, rules if groups else ())),
         tuple(zip(rules, decisions, strict=False)),
         tuple((name, found) for name, found in merged if found),
+        *database.count_left_out(ranking),
     )
 
 

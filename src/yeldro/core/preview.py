@@ -11,6 +11,7 @@ from yeldro.core.cautions import (
     Caution,
     case_blind_groups,
     find_schema_cautions,
+    large_group,
     null_reference,
     ties_at_limit,
     truncate,
@@ -124,10 +125,16 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     """Look at the reach of surplus rows, whose key sets stand in the open transaction."""
     request = found.request
     scanned = tuple(_find_scanned(database, reach))
-    merged = [case_blind_groups(request.table, name, groups) for name, groups in found.merged]
+    merged = list(find_group_cautions(found))
     cautions = (*merged, *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned))
     cautions = (*cautions, *_table_cautions(database, reach))
     refusals = tuple(_refusals(database, request.guards, reach, cautions, "surplus rows"))
+    if request.unique_name and found.blanks > 1:
+        same = ", ".join(one.text for one in request.grouping.same)
+        reason = (
+            f"{found.blanks:,} rows have a blank text in {same}: the unique index would not let them stay side by side"
+        )
+        refusals = (*refusals, f"{reason}; --nulls same makes them duplicates, or make them NULL first.")
     hints: tuple[str, ...] = ()
     if request.unique_name:
         same = ", ".join(one.text for one in request.grouping.same)
@@ -136,6 +143,15 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         hints = (f"Then the unique index {request.unique_name} on ({same}) is added, {when}.",)
     shown = Preview(database.name, reach, (), (), 0, (), cautions, refusals, hints=hints)
     return replace(shown, scanned=scanned, duplicates=found)
+
+
+def find_group_cautions(found: Duplicates) -> Iterator[Caution]:
+    """What may be other than it seems about groups of duplicates."""
+    for name, groups in found.merged:
+        yield case_blind_groups(found.request.table, name, groups)
+    if found.largest:
+        same = ", ".join(one.text for one in found.request.grouping.same)
+        yield large_group(found.request.table, same, found.largest)
 
 
 def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]:

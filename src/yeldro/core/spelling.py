@@ -10,6 +10,7 @@ from yeldro.core.ranking import Ignored
 
 # All white space of Unicode (White_Space=yes), and the separators of ASCII (U+001C to U+001F).
 _SPACE = re.compile(r"\s+")
+WHITE = "".join(filter(str.isspace, map(chr, range(0x3001))))
 
 
 def make_plain(text: str, ignored: Collection[Ignored]) -> str:

@@ -19,6 +19,7 @@ from yeldro.core.cautions import CANNOT_ROLL_BACK
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, Reference, Table, TableName
+from yeldro.core.spelling import WHITE
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_catalogue import TRANSACTIONAL, read_routines, read_schema
@@ -246,6 +247,12 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         groups = self._gathered(ranking, sa.func.json_arrayagg)
         members = JsonTable(groups.c.ids).table_valued("c0", name="yeldro_members")
         return groups.join(members, sa.true()), [members.c.c0, groups.c.grp, groups.c.size]
+
+    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        signs = "".join(f"\\\\x{{{ord(sign):x}}}" for sign in WHITE)
+        pattern: sa.ColumnElement[str] = sa.literal_column(f"'[^{signs}]'")
+        other: sa.ColumnElement[bool] = Utf8(cell).op("REGEXP", is_comparison=True)(pattern)
+        return sa.not_(other)
 
     def _may_merge(self, table: Table, column: str) -> bool:
         return not table.column(column).collation.endswith("_bin")

@@ -17,6 +17,7 @@ from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
+from yeldro.core.spelling import WHITE
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql_catalogue import read_schema
@@ -373,6 +374,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         found = [sa.select(end.label("c0"), groups.c.grp, groups.c.size) for end in (groups.c.low, groups.c.high)]
         members = sa.union_all(*found, others).subquery("yeldro_members")
         return members, [members.c.c0, members.c.grp, members.c.size]
+
+    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        return sa.func.btrim(sa.cast(cell, sa.Text), WHITE) == sa.literal_column("''")
 
     def _may_merge(self, table: Table, column: str) -> bool:
         name = table.name

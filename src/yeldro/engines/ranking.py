@@ -86,8 +86,36 @@ class SqlRanking(ABC):
             cells = [clause.c[name].label(f"x{place}") for place, name in enumerate(ranking.table.column_names)]
             return sa.select(*identity, *same, *looks, *cells)
         wanted = self._statements.is_selected(grouping.selection)
-        filled = [cell.is_not(None) for cell in self._same(ranking)] if grouping.nulls_differ else []
+        filled = [part for pair in self._are_filled(ranking) for part in pair] if grouping.nulls_differ else []
         return sa.select(*identity, *same, *looks).where(*wanted, *filled)
+
+    def _are_filled(self, ranking: Ranking) -> list[tuple[sa.ColumnElement[bool], ...]]:
+        """Of each part of what makes rows the same, whether it is no NULL, and no blank text: these equal nothing."""
+        clause = self._statements.table(ranking.table)
+        found: list[tuple[sa.ColumnElement[bool], ...]] = []
+        for one, cell in zip(ranking.grouping.same, self._same(ranking), strict=True):
+            raw = self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
+            family = ranking.table.column(one.column).family if one.column else Family.OTHER
+            is_text = family in (Family.TEXT, Family.OTHER)
+            found.append((cell.is_not(None), *([sa.not_(self._is_white(raw))] if is_text else [])))
+        return found
+
+    def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
+        if not ranking.grouping.nulls_differ:
+            return 0, 0
+        filled = self._are_filled(ranking)
+        full = sa.and_(*(pair[0] for pair in filled))
+        texts = [part for pair in filled for part in pair[1:]]
+        cases = [sa.not_(full), sa.and_(full, sa.not_(sa.and_(*texts)) if texts else sa.false())]
+        counts = [sa.func.count(sa.case((case, _ONE))) for case in cases]
+        rows = sa.select(*counts).select_from(self._statements.table(ranking.table))
+        rows = rows.where(*self._statements.is_selected(ranking.grouping.selection))
+        nulls, blanks = map(int, self._gate.run(rows).one())
+        return nulls, blanks
+
+    @abstractmethod
+    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        """Whether a text is empty, or holds nothing but white space."""
 
     def _same(self, ranking: Ranking) -> list[sa.ColumnElement[Any]]:
         clause, plain = self._statements.table(ranking.table), iter(ranking.plain)
@@ -165,7 +193,7 @@ class SqlRanking(ABC):
 
     def _is_blank(self, cell: sa.ColumnElement[Any], family: Family) -> sa.ColumnElement[bool]:
         nothing = cell.is_(None)
-        return sa.or_(nothing, sa.func.trim(cell) == "") if family is Family.TEXT else nothing
+        return sa.or_(nothing, self._is_white(cell)) if family is Family.TEXT else nothing
 
     # Looking at groups
 

@@ -65,7 +65,8 @@ class ServerSpelling(SqlRanking):
         for same, name in zip(grouping.loose, ranking.plain, strict=True):
             cell, known = self._cell(grouping, same), self._plain_clause(name)
             clause = self._statements.table(grouping.table)
-            texts = sa.select(cell.label("value")).select_from(clause).distinct()
+            # By their marks: DISTINCT would go by the collation, which may merge texts that differ.
+            texts = sa.select(sa.func.min(cell).label("value")).select_from(clause).group_by(self._mark(cell))
             texts = texts.where(sa.not_(self._is_ascii(cell)), *self._statements.is_selected(grouping.selection))
             found = texts.subquery("yeldro_texts")
             numbered = sa.select(sa.func.row_number().over(), found.c.value)

@@ -16,7 +16,7 @@ from yeldro.core.archive import Form, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Grouping, Ranking, Same
 from yeldro.core.schema import Column, OnDelete, Reference, Table
-from yeldro.core.spelling import make_plain
+from yeldro.core.spelling import WHITE, make_plain
 from yeldro.engines.base import did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
@@ -181,6 +181,10 @@ class SqliteDatabase(SqliteCopies):
         groups = self._gathered(ranking, sa.func.json_group_array)
         members = sa.func.json_each(groups.c.ids).table_valued("value", name="yeldro_members")
         return groups.join(members, sa.true()), [members.c.value, groups.c.grp, groups.c.size]
+
+    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        is_text = sa.func.typeof(cell) == sa.literal_column("'text'")
+        return sa.and_(is_text, sa.func.trim(cell, WHITE) == sa.literal_column("''"))
 
     def _may_merge(self, table: Table, column: str) -> bool:
         return (table.column(column).collation or "BINARY") != "BINARY"

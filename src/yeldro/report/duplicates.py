@@ -9,7 +9,7 @@ from rich.text import Text
 
 from yeldro.core.database import Row
 from yeldro.core.duplicates import Duplicates, Group, Proposal
-from yeldro.core.preview import Preview
+from yeldro.core.preview import Preview, find_group_cautions
 from yeldro.core.reach import Action
 from yeldro.core.schema import Reference, Table
 from yeldro.report.cautions import render_cautions
@@ -73,6 +73,7 @@ def render_duplicates(
     yield Text(
         f"{label} in {found.database}: {count(found.groups, 'group')} with the same {same}{but_for}", style="bold"
     )
+    yield from _left_out(found, in_file=in_file)
     if not found.groups:
         return
     yield Text(f"  {found.rows:,} rows: {found.groups:,} would stay, {found.surplus:,} are surplus")
@@ -88,6 +89,17 @@ def render_duplicates(
     if len(found.listing) < found.groups:
         more = count(found.groups - len(found.listing), "more group")
         yield Text(f"\n{more}: {'groups = N' if in_file else '--groups N or --all'} shows them.")
+
+
+def _left_out(found: Duplicates, *, in_file: bool) -> Iterator[RenderableType]:
+    """How many rows are the same as none, because of what they lack."""
+    what = [(found.nulls, "NULL"), (found.blanks, "a blank text")]
+    parts = [f"{count(rows, 'row')} with {name}" for rows, name in what if rows]
+    if parts:
+        option = 'nulls = "same"' if in_file else "--nulls same"
+        yield Text(
+            f"  ({' and '.join(parts)} there equal nothing, and are left out; {option} counts them)", style="dim"
+        )
 
 
 def _decisions(found: Duplicates, title: str) -> Iterator[RenderableType]:
@@ -206,6 +218,8 @@ def make_duplicates(found: Duplicates, preview: Preview | None) -> Document:
             for group in found.listing
         ],
         "collisions": make_collisions(preview) if preview else [],
+        "left_out": {"nulls": found.nulls, "blanks": found.blanks},
+        "cautions": make_cautions(list(find_group_cautions(found))),
     }
     if preview:
         document |= {
