@@ -56,17 +56,29 @@ class Server:
             cursor.execute(statement)
             return [tuple(row) for row in cursor.fetchall()]
 
-    def client(self, script: str, *, goes_on: bool = False) -> subprocess.CompletedProcess[str]:
-        """Run a script as a person would, in the engine's own command-line client; one that `goes_on` after errors."""
+    def client(
+        self, script: str, *, goes_on: bool = False, settings: Sequence[str] = ()
+    ) -> subprocess.CompletedProcess[str]:
+        """Run a script as a person would, in the engine's own command-line client; one that `goes_on` after errors.
+
+        `settings` are options of the client, or, with an equal sign after the name, variables of its environment.
+        """
         url = urlsplit(self.place) if self.engine != "sqlite" else None
         command = {
             "sqlite": ["sqlite3", self.place],
             "postgresql": ["psql", "-X", "-q", *([] if goes_on else ["-v", "ON_ERROR_STOP=1"]), self.place],
             "mariadb": ["mariadb", "--skip-ssl", f"-h{url and url.hostname}", f"-P{url and url.port}", "-uroot"],
         }[self.engine]
+        environment = dict(one.split("=", 1) for one in settings if not one.startswith("-"))
+        command += [one for one in settings if one.startswith("-")]
         command += [*(["--force"] if goes_on else []), url.path[1:]] if url and self.engine == "mariadb" else []
         script = script.replace(".bail on\n", "") if goes_on else script
-        return subprocess.run(command, input=script, capture_output=True, text=True, timeout=120)
+        written = script.encode(errors="surrogatepass")
+        done = subprocess.run(
+            command, input=written, capture_output=True, timeout=120, env={**os.environ, **environment}
+        )
+        out, told = done.stdout.decode(errors="replace"), done.stderr.decode(errors="replace")
+        return subprocess.CompletedProcess(done.args, done.returncode, out, told)
 
     def quoted(self, name: str) -> str:
         return self.quote + name.replace(self.quote, self.quote * 2) + self.quote

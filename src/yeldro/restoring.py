@@ -39,7 +39,8 @@ class RestoreAnswers(Protocol):
 @dataclass(frozen=True, slots=True)
 class RestoreRequest:
     """What of a run is to come back: `tables` and `keys` choose a part. `keep_differing` leaves rows that are there
-    with other values; `no_rollback`: triggers may do what cannot be taken back; `into` is the name of another database than the run's own."""
+    with other values; `no_rollback`: triggers may do what cannot be taken back; `into` is the name of another database
+    than the run's own."""
 
     tables: tuple[str, ...] = ()
     keys: tuple[str, ...] = ()
@@ -52,9 +53,9 @@ class RestoreRequest:
 
 def restore(database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers) -> RunResult:
     """Put the archived rows of a run back, parents first, in one transaction."""
-    if not request.into and IN_DOUBT in (record.outcome, record.restored):
-        if reason := settle(database, record):
-            raise Refused(f"The run {record.name} stays in doubt: {reason}.")
+    in_doubt = not request.into and IN_DOUBT in (record.outcome, record.restored)
+    if in_doubt and (reason := settle(database, record)):
+        raise Refused(f"The run {record.name} stays in doubt: {reason}.")
     if record.outcome == RUNNING:
         raise Refused(f"The run {record.name} is still under way.")
     if not record.facts["archive"]:

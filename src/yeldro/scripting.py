@@ -6,35 +6,24 @@ itself on other data.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from typing import Any, cast
 
 from yeldro.core.copying import find_left, find_pieces
-from yeldro.core.database import Database, KeySet, Mode
+from yeldro.core.database import Database, Mode, Sent
 from yeldro.core.guards import Guards
 from yeldro.core.plan import make_plan
 from yeldro.core.preview import Preview
 from yeldro.core.reach import Reach, root_keys
 from yeldro.core.run import run_plan
 from yeldro.core.schema import Family, Reference, Table, TableName
+from yeldro.core.traits import Kind
 from yeldro.core.writing import Entry, Role, Writing, WrittenStep
 from yeldro.errors import Refused
 from yeldro.jobs import Job
 from yeldro.running import Compare, judge, look_ahead, undo
 
-_CHANGES = re.compile(
-    r"\s*(INSERT|UPDATE|DELETE|TRUNCATE|CREATE|DROP|ALTER|ANALYZE|SET|PRAGMA|LOCK|WITH\b.*\b(?:DELETE|UPDATE|INSERT)\b)",
-    re.IGNORECASE | re.DOTALL,
-)
-_COUNTED = re.compile(r"\s*(INSERT|UPDATE|DELETE|WITH\b.*?\bINSERT)\b", re.IGNORECASE | re.DOTALL)
-_LOCKS = re.compile(r"\bFOR (UPDATE|SHARE|NO KEY UPDATE)\b")
-_PLANNER = re.compile(r"SET LOCAL enable_\w+ = ")
-_TEMPORARY = re.compile(r"\s*CREATE (TEMP|TEMPORARY) TABLE", re.IGNORECASE)
-_TIDY = {"\n)": ")", '"temp".': "temp."}
-_NAME = re.compile(r"\byeldro_[0-9a-f]{6}_(\d+)\b")
-_PROOFS = {"count_present", "count_left", "count_lost", "count_detached", "count_dangling"}
+_PROOFS = {"count_present", "count_left", "count_lost", "count_detached", "count_dangling", "count_left_groups"}
 _LOOKS = {"sample", "ranked_rows"}
 _KNOWN = {"sum_keys", "count_ends"}
 _COMMENTS = {
@@ -59,6 +48,7 @@ _COMMENTS = {
     "count_lost": "No row references what is gone, through {reference}",
     "count_detached": "They are detached: {reference}",
     "count_dangling": "None of them points at nothing: {reference}",
+    "count_left_groups": "No group of {table} holds several rows any more",
     "force_checks": "Check now what would be checked at the commit",
     "add_unique": "Keep such duplicates out from now on",
     "load_keys": "The keys that were listed",
@@ -72,9 +62,7 @@ class Scribe:
         self._database = database
         self.entries: list[Entry] = []
         self.proves = False
-        self._tables: dict[str, str] = {}
         self._told = ""
-        self._usual = True
 
     def __getattr__(self, name: str) -> Any:
         found = getattr(self._database, name)
@@ -82,8 +70,8 @@ class Scribe:
             return found
 
         def call(*arguments: Any, **options: Any) -> Any:
-            sent: list[tuple[str, int | None]] = []
-            self._database.transcribe(lambda text, rows: sent.append((text, rows)))
+            sent: list[Sent] = []
+            self._database.transcribe(sent.append)
             try:
                 result = found(*arguments, **options)
                 if name in _LOOKS:
@@ -100,49 +88,23 @@ class Scribe:
         taken, self.entries = self.entries, []
         return taken
 
-    def name_tables(self, writing: Writing) -> Writing:
-        """With names for the temporary tables that a person can read."""
-        prefix = self._database.abilities.needless_prefix
-        if any(table.name.name.lower() == prefix.lower() for table in self._database.schema.tables):
-            prefix = ""  # where it stands in a condition, it may be the table's
-
-        def rename(found: re.Match[str]) -> str:
-            return f"yeldro_{found[1]}{self._tables.get(found[0], '')}"
-
-        def plain(entry: Entry) -> Entry:
-            text = _tidy(_NAME.sub(rename, _leave_out(entry.text, prefix)))
-            return replace(entry, text="\n".join(line.rstrip() for line in text.splitlines()))
-
-        start = [plain(entry) for entry in writing.start]
-        steps = [replace(step, entries=[plain(entry) for entry in step.entries]) for step in writing.steps]
-        return replace(writing, start=start, steps=steps)
-
-    def _is_usual(self, text: str) -> bool:
-        """Whether a setting for the planner is as it is anyway."""
-        was, self._usual = self._usual, text.endswith("on")
-        return was and self._usual
-
-    def _keep(self, name: str, arguments: Sequence[Any], result: Any, sent: Sequence[tuple[str, int | None]]) -> None:
-        if isinstance(result, KeySet):
-            self._tables[result.name] = "_" + re.sub(r"\W+", "_", result.table.name.name)[:30]
+    def _keep(self, name: str, arguments: Sequence[Any], result: Any, sent: Sequence[Sent]) -> None:
         comment = _describe(name, arguments)
-        for text, rows in sent:
+        for one in sent:
             if name in _LOOKS:
-                self.entries.append(Entry(Role.SELECT, text))
+                self.entries.append(Entry(Role.SELECT, one.text))
             elif name in _KNOWN:
-                if text == sent[-1][0]:
-                    self.entries.append(Entry(Role.CHECK, text, comment, rows=int(result)))
+                if one is sent[-1]:
+                    self.entries.append(Entry(Role.CHECK, one.text, comment, rows=int(result)))
             elif name in _PROOFS:
                 if self.proves:
-                    self.entries.append(Entry(Role.CHECK, text, comment, rows=int(result)))
-            elif _TEMPORARY.match(text):
-                self.entries.append(Entry(Role.MAKE, text))
-            elif _PLANNER.match(text) and self._is_usual(text):
-                continue
-            elif (name == "begin" and not text.startswith("SELECT")) or _LOCKS.search(text) or _CHANGES.match(text):
-                counted = rows if _COUNTED.match(text) and name != "unlink" else None
-                role = Role.CHANGE if _COUNTED.match(text) else Role.PLAIN
-                self.entries.append(Entry(role, text, comment, comment != self._told, counted))
+                    self.entries.append(Entry(Role.CHECK, one.text, comment, rows=int(result)))
+            elif one.kind is Kind.MAKE:
+                self.entries.append(Entry(Role.MAKE, one.text, name=one.name))
+            elif one.kind is not Kind.LOOK:
+                role = Role.CHANGE if one.kind is Kind.CHANGE else Role.PLAIN
+                counted = one.rows if role is Role.CHANGE and name != "unlink" else None
+                self.entries.append(Entry(role, one.text, comment, comment != self._told, counted))
                 self._told = comment
 
 
@@ -167,6 +129,7 @@ def write_down(
 ) -> Writing:
     """Rehearse, and keep the statements. Refused where the run would be. `archive` names the tables for the copies of
     rows, "" where none are kept."""
+    database.write_for_people()
     scribe = Scribe(database)
     jobs = make_jobs(cast(Database, scribe))
     if any(job.selection.truncate for job in jobs) and not database.abilities.rolls_back_truncate:
@@ -189,7 +152,7 @@ def write_down(
     finally:
         undo(database)
     after = [text for job in jobs for text in job.write_follow_up()]
-    return scribe.name_tables(Writing(database.dialect, database.name, database.write_settings(), start, done, after))
+    return Writing(database.dialect, database.name, database.write_settings(), start, done, after)
 
 
 def _write_step(
@@ -243,18 +206,3 @@ def _write_copies(scribe: Scribe, found: Preview, archive: str) -> list[Entry]:
             text = database.write_copy(name, piece)
             entries.append(Entry(Role.CHANGE, text, f"A copy of rows of {table.label}", rows=piece.portion.rows))
     return entries
-
-
-def _tidy(text: str) -> str:
-    """Without what only keeps a comment in a condition from hiding what follows, where there is no comment."""
-    if "--" in text or "#" in text:
-        return text
-    return re.sub(r"""'(?:[^'\\]|''|\\.)*'|\n\)|"temp"\.""", lambda found: _TIDY.get(found[0], found[0]), text)
-
-
-def _leave_out(text: str, prefix: str) -> str:
-    """A statement without the schema that a name has anyway, but for what stands in quotes."""
-    if not prefix:
-        return text
-    pattern = rf"""'(?:[^'\\]|''|\\.)*'|(?<![\w.`"]){re.escape(prefix)}\.|(?<![\w.])[`"]{re.escape(prefix)}[`"]\."""
-    return re.sub(pattern, lambda found: found[0] if found[0].startswith("'") else "", text)

@@ -13,7 +13,7 @@ from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked, KeyFile
-from yeldro.engines.names import list_names
+from yeldro.engines.completion_names import list_names
 from yeldro.errors import UsageError, YeldroError
 
 TABLES = [

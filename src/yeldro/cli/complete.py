@@ -22,7 +22,7 @@ def complete_columns(context: click.Context, _: click.Parameter, begun: str) -> 
 
 def _names(context: click.Context) -> dict[str, list[str]]:
     """Nothing where the database cannot be asked: a shell has no room for an error."""
-    from yeldro.engines.names import list_names
+    from yeldro.engines.completion_names import list_names
 
     try:
         address = find_database(context.params.get("db")).address

@@ -25,8 +25,8 @@ def command(**options: Any) -> int:
     from yeldro.cli.request import make_line, opened, read_duplicates_request
     from yeldro.cli.screen import Screen
     from yeldro.core.database import Mode
-    from yeldro.errors import Refused
     from yeldro.core.preview import find_group_cautions
+    from yeldro.errors import Refused
     from yeldro.report import duplicates as report
     from yeldro.report.cautions import render_cautions
     from yeldro.report.spreadsheet import render_line

@@ -19,6 +19,7 @@ from yeldro.core.traits import Effect as Effect
 from yeldro.core.traits import Mode as Mode
 from yeldro.core.traits import Quirk as Quirk
 from yeldro.core.traits import Row as Row
+from yeldro.core.traits import Sent as Sent
 from yeldro.core.traits import TableChanges as TableChanges
 
 T = TypeVar("T")
@@ -45,8 +46,13 @@ class Database(Looking, Replacing, Copying, Protocol):
         """Tell every statement from now on to `journal`, until None is given."""
         ...
 
-    def transcribe(self, scribe: Callable[[str, int | None], None] | None) -> None:
-        """Tell every statement with its values, and how many rows it touched, to `scribe`, until None is given."""
+    def transcribe(self, scribe: Callable[[Sent], None] | None) -> None:
+        """Tell every statement with its values to `scribe`, until None is given."""
+        ...
+
+    def write_for_people(self) -> None:
+        """From now on write statements as a person would: temporary tables with names that tell what they hold, and no
+        schema in front of a name that needs none."""
         ...
 
     def write_settings(self) -> list[str]:

@@ -55,8 +55,8 @@ class Replacing(Protocol):
         ...
 
     def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
-        """How many of the rows that are looked at have a NULL, and how many others a blank text, in what would make them
-        the same, where these equal nothing."""
+        """How many of the rows that are looked at have a NULL, and how many others a blank text, in what would make
+        them the same, where these equal nothing."""
         ...
 
     def count_sizes(self, ranking: Ranking) -> list[tuple[int, int]]:

@@ -78,8 +78,8 @@ class Duplicates:
 
     `decisions` says of each rule in how many groups it decides: of those that were asked for, each where the rules
     before it left several rows; else of those that could be. `merged` counts the groups in which a column's collation
-    makes several spellings one. `nulls` and `blanks` are rows that are looked at and left out, because they hold a NULL,
-    or else a blank text, in what would make them the same.
+    makes several spellings one. `nulls` and `blanks` are rows that are looked at and left out, because they hold a
+    NULL, or else a blank text, in what would make them the same.
     """
 
     database: str

@@ -39,8 +39,8 @@ def read_expected(text: str) -> Expected:
 @dataclass(frozen=True, slots=True)
 class Guards:
     """`max_rows` counts all rows of the reach; `max_share` is a percentage of the deleted rows of any one table;
-    `strict` holds the names of the cautions that stop. `no_rollback`: the person knows that triggers do what no rollback
-    takes back."""
+    `strict` holds the names of the cautions that stop. `no_rollback`: the person knows that triggers do what no
+    rollback takes back."""
 
     expect: Expected | None = None
     max_rows: int | None = None

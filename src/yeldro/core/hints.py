@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.database import Database, KeySet, Row
 from yeldro.core.condition import cut_at_and
+from yeldro.core.database import Database, KeySet, Row
 from yeldro.core.doubts import pins_a_row
 from yeldro.core.selection import Selection
 

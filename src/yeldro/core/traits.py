@@ -127,6 +127,26 @@ class Changes:
         )
 
 
+class Kind(StrEnum):
+    """What a statement that was sent is for."""
+
+    MAKE = "makes a temporary table"
+    CHANGE = "changes rows, of a table or of a key table"
+    LOCK = "locks rows"
+    PLAIN = "does something else that matters"
+    LOOK = "only looks, or matters to nobody else"
+
+
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """A statement as it was sent, with its values, and how many rows it touched. `name` is that of a table it makes."""
+
+    kind: Kind
+    text: str
+    rows: int | None = None
+    name: str = ""
+
+
 class Mode(StrEnum):
     """How a transaction is opened. READ changes nothing and is kept from it by the database."""
 

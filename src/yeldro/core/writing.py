@@ -23,7 +23,8 @@ class Role(Enum):
 class Entry:
     """One statement. `rows` is what it must touch, or what it must count; None where any number is right.
 
-    A MAKE that is `lasting` makes a table that stays, in which rows are kept. `comment` says what it is for; it is
+    `name` is that of a temporary table that a MAKE makes; one that is `lasting` makes a table that stays, in which rows
+    are kept. `comment` says what it is for; it is
     `told` where that was not said of the entry before.
     """
 
@@ -33,6 +34,7 @@ class Entry:
     told: bool = True
     rows: int | None = None
     lasting: bool = False
+    name: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import secrets
 from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -12,7 +11,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core.condition import Condition
-from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, T
+from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, Sent, T
 from yeldro.core.keys import find_carried
 from yeldro.core.ranking import Grouping
 from yeldro.core.schema import Reference, Schema, Table
@@ -21,10 +20,12 @@ from yeldro.core.values import Value
 from yeldro.engines.copies import SqlCopies
 from yeldro.engines.gate import Gate
 from yeldro.engines.images import SqlImages
+from yeldro.engines.names import Names
 from yeldro.engines.ranking import SqlRanking
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
-from yeldro.errors import BadStatement, DatabaseFailed, NotCommitted, Refused, UsageError, YeldroError
+from yeldro.engines.writer import Writer
+from yeldro.errors import BadStatement, NotCommitted, Refused, UsageError, YeldroError
 
 _BATCH = 10_000
 _PRIME = 1_000_003
@@ -47,7 +48,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self.name = name
         self._gate = gate
         self._statements = statements
-        self._names = (f"yeldro_{secrets.token_hex(3)}_{number}" for number in itertools.count(1))
+        self._names = Names()
         self._spare: dict[tuple[Table, tuple[str, ...]], list[KeySet]] = {}
         self._built: list[sa.TableClause] = []
         self._filled: set[KeySet] = set()
@@ -56,8 +57,19 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def record(self, journal: Callable[[str], None] | None) -> None:
         self._gate.journal = journal
 
-    def transcribe(self, scribe: Callable[[str, int | None], None] | None) -> None:
+    def transcribe(self, scribe: Callable[[Sent], None] | None) -> None:
         self._gate.scribe = scribe
+
+    def write_for_people(self) -> None:
+        tables = [table.name for table in self.schema.tables]
+        taken = {name.name.lower() for name in tables}
+        self._names.show(taken)
+        prefix = self.abilities.needless_prefix
+        # Where it is the name of a table too, it may mean that in a condition.
+        self._gate.writer = self._make_writer("" if prefix.lower() in taken else prefix)
+
+    @abstractmethod
+    def _make_writer(self, leave_out: str) -> Writer: ...
 
     @abstractmethod
     def write_settings(self) -> list[str]: ...
@@ -221,7 +233,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     # Key sets
 
     def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
-        listed = KeySet(table, table.key, next(self._names))
+        listed = KeySet(table, table.key, self._names.of(table))
         self._create_key_table(listed, unique=False)
         waiting = iter(keys)
         while batch := list(itertools.islice(waiting, _BATCH)):
@@ -242,7 +254,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return spare.pop() if spare else self._make_key_set(table, new)
 
     def _make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
-        keys = KeySet(table, find_carried(self.schema, table), next(self._names), new=tuple(new))
+        keys = KeySet(table, find_carried(self.schema, table), self._names.of(table), new=tuple(new))
         self._create_key_table(keys)
         return keys
 

@@ -12,6 +12,7 @@ from yeldro.core.database import Row
 from yeldro.core.keys import KeySet
 from yeldro.core.schema import Column, Reference, Schema, Table, TableName
 from yeldro.engines.gate import Gate
+from yeldro.engines.names import Names
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
 from yeldro.errors import ArchiveFailed
@@ -23,7 +24,7 @@ class SqlCopies(ABC):
     schema: Schema
     _gate: Gate
     _statements: StageStatements
-    _names: Iterator[str]
+    _names: Names
 
     # Copying
 
@@ -62,9 +63,8 @@ class SqlCopies(ABC):
         return self._gate.run(self._statements.copy_into(name, piece)).rowcount
 
     def _compile(self, statement: sa.ClauseElement) -> str:
-        """A statement without parameters as text, for the driver's own ways of sending it."""
-        text = str(statement.compile(dialect=self._gate.connection.dialect, compile_kwargs={"literal_binds": True}))
-        return text.replace("%%", "%")
+        """A statement with its values as text, for the driver's own ways of sending it."""
+        return self._gate.writer.write(statement)
 
     # Putting back
 

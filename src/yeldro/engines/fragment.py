@@ -6,7 +6,6 @@ from typing import Any
 
 from sqlalchemy import Boolean, bindparam
 from sqlalchemy.ext.compiler import compiles
-from sqlalchemy.sql.compiler import SQLCompiler
 from sqlalchemy.sql.elements import BindParameter, ColumnElement
 
 from yeldro.core.condition import Bound, Condition
@@ -29,12 +28,12 @@ class Fragment(ColumnElement[bool]):
 
 
 @compiles(Fragment)
-def _compile(fragment: Fragment, compiler: SQLCompiler, **options: Any) -> str:
+def _compile(fragment: Fragment, compiler: Any, **options: Any) -> str:
+    is_written = getattr(compiler, "is_written", False)
+    write: Any = compiler.write_text if is_written else compiler.escape_literal_column
     written = "".join(
-        str(compiler.escape_literal_column(piece))  # type: ignore[no-untyped-call]  # SQLAlchemy has no type for it
-        if isinstance(piece, str)
-        else compiler.process(piece, **options)
-        for piece in fragment.pieces
+        str(write(piece)) if isinstance(piece, str) else compiler.process(piece, **options) for piece in fragment.pieces
     )
-    # The line break keeps a bracket out of a comment that the reader of conditions did not see.
-    return f"({written}\n)"
+    # A line break keeps the bracket out of a comment that the reader of conditions did not see.
+    safe = is_written and not any(mark in written for mark in ("--", "#", "/*"))
+    return f"({written})" if safe else f"({written}\n)"

@@ -8,6 +8,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.traits import Kind, Sent
+from yeldro.engines.writer import Writer
 from yeldro.errors import DatabaseFailed, YeldroError
 
 
@@ -15,8 +17,8 @@ class Gate:
     """Sends statements over one connection and turns the driver's errors into ours.
 
     `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened is still open:
-    a trigger or a failed statement may end it, and the next statement would then commit by itself. `write` puts values
-    into a statement in the way of the driver; `count_touched` is how many rows the last one touched.
+    a trigger or a failed statement may end it, and the next statement would then commit by itself. `writer` writes
+    statements for a script; `count_touched` is how many rows the last one touched.
     """
 
     def __init__(
@@ -24,19 +26,18 @@ class Gate:
         connection: sa.Connection,
         translate: Callable[[BaseException], YeldroError],
         is_whole: Callable[[], bool],
-        write: Callable[[str, Any], str],
-        count_touched: Callable[[Any], int] = lambda cursor: int(cursor.rowcount),
+        writer: Writer,
+        count_touched: Callable[[sa.CursorResult[Any]], int] = lambda result: int(result.rowcount),
     ) -> None:
         self.connection = connection
         self.translate = translate
         self.is_whole = is_whole
-        self.write = write
+        self.writer = writer
         self.count_touched = count_touched
         self.in_transaction = False
         self.journal: Callable[[str], None] | None = None
-        self.scribe: Callable[[str, int | None], None] | None = None
+        self.scribe: Callable[[Sent], None] | None = None
         sa.event.listen(connection, "before_cursor_execute", self._note)
-        sa.event.listen(connection, "after_cursor_execute", self._tell)
         self.driver_errors: type[Exception] = connection.dialect.loaded_dbapi.Error
 
     def _note(self, _: Any, __: Any, statement: str, parameters: Any, ___: Any, many: bool) -> None:
@@ -45,22 +46,15 @@ class Gate:
         elif self.journal:
             self.note(f"-- with {parameters!r}\n{statement}" if parameters else statement)
 
-    def note(self, statement: str) -> None:
-        """Tell the journal of a statement that is sent in the driver's own way."""
+    def note(self, statement: str, kind: Kind = Kind.LOOK) -> None:
+        """Tell of a statement that is sent in the driver's own way."""
         if self.journal:
             self.journal(statement)
-        if self.scribe:
-            self.scribe(statement, None)
+        self._tell(kind, statement)
 
-    def _tell(self, _: Any, cursor: Any, statement: str, parameters: Any, context: Any, many: bool) -> None:
-        if not self.scribe:
-            return
-        compiled = context is not None and context.compiled is not None
-        if many:
-            self.scribe(_together([self.write(statement, one) for one in parameters]), len(parameters))
-        else:
-            text = self.write(statement, parameters) if compiled or parameters else statement
-            self.scribe(text, self.count_touched(cursor))
+    def _tell(self, kind: Kind, text: str, result: sa.CursorResult[Any] | None = None) -> None:
+        if self.scribe:
+            self.scribe(Sent(kind, text, None if result is None else self.count_touched(result)))
 
     @contextmanager
     def translated(self) -> Iterator[None]:
@@ -72,23 +66,48 @@ class Gate:
         except self.driver_errors as error:
             raise self.translate(error) from error
 
-    def run(self, statement: sa.Executable) -> sa.CursorResult[Any]:
-        """Send one statement built from Core constructs."""
+    def run(self, statement: sa.Executable, kind: Kind | None = None) -> sa.CursorResult[Any]:
+        """Send one statement built from Core constructs. `kind` says what it is for where its shape does not."""
         with self.translated():
             result = self.connection.execute(statement, execution_options={"preserve_rowcount": True})
+        if self.scribe:
+            self._tell(kind or find_kind(statement), self.writer.write(statement), result)
         self._check()
         return result
 
-    def run_many(self, statement: sa.Executable, rows: list[dict[str, Any]]) -> None:
-        """Send one statement for each of several rows of values."""
+    def make(self, name: str, statement: sa.Executable | str) -> None:
+        """Make a temporary table of this name."""
+        scribe, self.scribe = self.scribe, None
+        try:
+            if isinstance(statement, str):
+                self.run_text(statement)
+            else:
+                self.run(statement)
+        finally:
+            self.scribe = scribe
+        if scribe:
+            text = statement if isinstance(statement, str) else self.writer.write(statement)
+            scribe(Sent(Kind.MAKE, text, name=name))
+
+    def run_many(
+        self, statement: sa.Insert, rows: list[dict[str, Any]], write: Callable[[dict[str, Any]], Any] = dict
+    ) -> None:
+        """Send one statement for each of several rows of values.
+
+        `write` makes the values of the columns from those of the parameters, where these are not the same.
+        """
         with self.translated():
             self.connection.execute(statement, rows)
+        if self.scribe:
+            whole = sa.insert(statement.table).values([write(row) for row in rows])
+            self.scribe(Sent(Kind.CHANGE, self.writer.write(whole), len(rows)))
         self._check()
 
-    def run_text(self, text: str) -> sa.CursorResult[Any]:
+    def run_text(self, text: str, kind: Kind = Kind.LOOK) -> sa.CursorResult[Any]:
         """Send one statement that holds no names or values from outside."""
         with self.translated():
             result = self.connection.exec_driver_sql(text)
+        self._tell(kind, text)
         self._check()
         return result
 
@@ -118,9 +137,12 @@ class Gate:
             )
 
 
-def _together(texts: list[str]) -> str:
-    """One INSERT for many rows, where they only differ in their values."""
-    heads = [text.partition(" VALUES ") for text in texts]
-    if any(head != heads[0][0] or not values for head, _, values in heads):
-        return ";\n".join(texts)
-    return f"{heads[0][0]} VALUES\n" + ",\n".join(values for _, _, values in heads)
+def find_kind(statement: sa.Executable) -> Kind:
+    """What a statement that was built is for."""
+    if isinstance(statement, sa.Insert | sa.Update | sa.Delete):
+        return Kind.CHANGE
+    if isinstance(statement, sa.TextClause | sa.CompoundSelect):
+        return Kind.LOOK
+    if isinstance(statement, sa.Select):
+        return Kind.LOCK if statement._for_update_arg is not None else Kind.LOOK
+    return Kind.PLAIN

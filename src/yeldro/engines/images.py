@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from types import SimpleNamespace
 from typing import Any
 
@@ -14,6 +14,7 @@ from yeldro.core.keys import KeySet, Mark
 from yeldro.core.ranking import Ranking
 from yeldro.core.schema import Reference
 from yeldro.engines.gate import Gate
+from yeldro.engines.names import Names
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Rows, as_tuple, balanced
 
@@ -25,7 +26,7 @@ class SqlImages:
 
     _gate: Gate
     _statements: StageStatements
-    _names: Iterator[str]
+    _names: Names
 
     @abstractmethod
     def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...

@@ -13,6 +13,7 @@ import pymysql
 import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
+from sqlalchemy.dialects.mysql.pymysql import dialect as pymysql_dialect
 
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.cautions import CANNOT_ROLL_BACK
@@ -20,14 +21,17 @@ from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, Reference, Table, TableName
 from yeldro.core.spelling import WHITE
+from yeldro.core.traits import Kind
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
+from yeldro.engines.literals import write_for_mariadb
 from yeldro.engines.mariadb_catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb_statements import OWN_KEY, CreateKeyTable, JsonTable, MariadbStatements, Utf8
 from yeldro.engines.mariadb_triggers import Bodies, Written
 from yeldro.engines.mariadb_values import find_way, within_packets, write_plain, write_row
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Rows, Words, bare, in_brackets
+from yeldro.engines.writer import Writer
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
 # Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
@@ -130,7 +134,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
         self._raw: Any = connection.connection.driver_connection
-        gate = Gate(connection, _translate, self._is_whole, self._literal, _count_changed)
+        gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
         self.abilities = replace(self.abilities, needless_prefix=str(url.database))
         name = url.set(password=None).render_as_string()
         super().__init__(name, gate, MariadbStatements(url.database, lambda value: value))
@@ -154,9 +158,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
-    def _literal(self, statement: str, values: Any) -> str:
-        with self._raw.cursor() as cursor:
-            return str(cursor.mogrify(statement, values or ()))
+    def _make_writer(self, leave_out: str) -> Writer:
+        return Writer(pymysql_dialect, self.dialect, write_for_mariadb, leave_out)
 
     def write_settings(self) -> list[str]:
         wanted = {name: _PINNED[name] for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")}
@@ -182,8 +185,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             return
         # At REPEATABLE READ what fills a key table locks the rows that it reads, which a preview must not.
         level = "READ COMMITTED" if mode is Mode.READ else "REPEATABLE READ"
-        self._gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}")
-        self._gate.run_text(f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}")
+        self._gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}", Kind.PLAIN)
+        self._gate.run_text(f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}", Kind.PLAIN)
         self._statements.locking = mode is Mode.WRITE
 
     def _commit(self) -> None:
@@ -233,11 +236,11 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
-        self._gate.run(CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
+        self._gate.make(keys.name, CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
 
     def _make_ranking_table(self, name: str, empty: Rows) -> None:
         """In the order in which it is filled."""
-        self._gate.run(CreateKeyTable(name, ["grp", "place"], empty))
+        self._gate.make(name, CreateKeyTable(name, ["grp", "place"], empty))
 
     def _gathers(self, table: Table) -> bool:
         names = table.identity
@@ -264,7 +267,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         empty = bare(sa.select(value, plain).where(sa.false()))
         key = "yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY"
         own = f"({key}, number BIGINT, mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS"
-        self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(name), own, empty))
+        self._gate.make(name, Words("CREATE TEMPORARY TABLE", sa.table(name), own, empty))
 
     def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         return sa.func.length(Utf8(cell)) == sa.func.char_length(cell)
@@ -371,7 +374,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             before = self._count_writes()
             self._fill(levels, self._statements.find_levels(rigid[0], keys, levels))
             self._aside += self._count_writes() - before
-            done = self._gate.run(self._statements.delete_deepest_first(levels)).rowcount
+            done = self._gate.run(self._statements.delete_deepest_first(levels), Kind.CHANGE).rowcount
         while rigid[1:] and (gone := self._gate.run(self._statements.delete_leaves(keys, rigid)).rowcount):
             done += gone
         return done + self._delete_by_keys(keys)
@@ -382,7 +385,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         for image, rows in map(tuple, self._gate.run(self._statements.count_images(keys)).all()):
             delete = sa.delete(self._statements.table(keys.table))
             same = self._statements.own_image(keys.table) == sa.bindparam("image", bytes(image), sa.LargeBinary)
-            done += self._gate.run(Words(delete.where(same), f"LIMIT {int(rows)}")).rowcount
+            done += self._gate.run(Words(delete.where(same), f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
         return done
 
     def count_present(self, keys: KeySet) -> int:
@@ -394,7 +397,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return super().count_beyond(keys, other)
 
     def _delete_by_keys(self, keys: KeySet) -> int:
-        return self._gate.run(self._statements.delete_by_keys(keys)).rowcount
+        return self._gate.run(self._statements.delete_by_keys(keys), Kind.CHANGE).rowcount
 
     def find_form(self, column: Column) -> Form:
         return Form(find_way(column).name)
@@ -473,11 +476,11 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def _unchecked(self) -> Iterator[None]:
         """With the checks off for this connection. Switching them on again validates nothing: our anti-joins must."""
         before = self._gate.run_text("SELECT @@SESSION.foreign_key_checks").scalar_one()
-        self._gate.run_text("SET SESSION foreign_key_checks = 0")
+        self._gate.run_text("SET SESSION foreign_key_checks = 0", Kind.PLAIN)
         try:
             yield
         finally:
-            self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}")
+            self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}", Kind.PLAIN)
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         self._unsure = True
@@ -485,11 +488,12 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             return sum(self._delete_by_keys(keys) for keys in key_sets)
 
 
-def _count_changed(cursor: Any) -> int:
+def _count_changed(result: sa.CursorResult[Any]) -> int:
     """What ROW_COUNT() would be in a client that counts only rows that an update made different."""
+    cursor: Any = result.context.cursor
     message = getattr(cursor._result, "message", b"") or b""
     changed = re.search(rb"Changed: (\d+)", message)
-    return int(changed[1]) if changed else int(cursor.rowcount)
+    return int(changed[1]) if changed else int(result.rowcount)
 
 
 def _find_code(error: BaseException | None) -> int:

@@ -15,7 +15,6 @@ from yeldro.engines.mariadb_values import find_way
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Rows, Words, bare
 
-
 # Some servers refuse tables without a primary key, temporary ones too (innodb_force_primary_key).
 OWN_KEY = "(yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY) ENGINE=InnoDB"
 

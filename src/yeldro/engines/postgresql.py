@@ -12,18 +12,22 @@ from psycopg import errors as codes
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
+from sqlalchemy.dialects.postgresql.psycopg import dialect as psycopg_dialect
 
 from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.core.spelling import WHITE
+from yeldro.core.traits import Kind
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
+from yeldro.engines.literals import write_for_postgresql
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.postgresql_statements import KEPT_AS, Collated, Named, PostgresqlStatements
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Words, bare, find_defaults, find_values, in_brackets
+from yeldro.engines.writer import Writer
 from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 # Settings that change what a value or a condition means, with the one meaning that we count on.
@@ -155,8 +159,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         def is_whole() -> bool:
             return raw.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS
 
-        literal = psycopg.ClientCursor(raw)
-        gate = Gate(connection, _translate, is_whole, lambda text, values: literal.mogrify(text, values or {}))
+        gate = Gate(connection, _translate, is_whole, self._make_writer(""))
         super().__init__(url.set(password=None).render_as_string(), gate, PostgresqlStatements("pg_temp", _as_it_is))
         try:
             self._pin_settings(wait)
@@ -191,6 +194,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def write_settings(self) -> list[str]:
         return [f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS]
 
+    def _make_writer(self, leave_out: str) -> Writer:
+        return Writer(psycopg_dialect, self.dialect, write_for_postgresql, leave_out)
+
     def exclude(self, name: str) -> None:
         self._releasing = "SELECT pg_advisory_unlock_all()"
         key = sa.func.hashtextextended(name, sa.literal_column("0"))
@@ -202,6 +208,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
         self._uncounted: dict[TableName, TableChanges] = {}
+        self._planned = "on"
         access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
         self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")
         for table in alone:
@@ -231,8 +238,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return added
 
     def _let_planner(self, switch: str) -> None:
-        for way in ("hashjoin", "mergejoin", "seqscan"):
-            self._gate.run_text(f"SET LOCAL enable_{way} = {switch}")
+        for way in ("hashjoin", "mergejoin", "seqscan") if switch != self._planned else ():
+            self._gate.run_text(f"SET LOCAL enable_{way} = {switch}", Kind.PLAIN)
+        self._planned = switch
 
     def _commit(self) -> None:
         """After an error COMMIT answers ROLLBACK without raising."""
@@ -277,12 +285,12 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _control(self, statement: str) -> str | None:
         """Begin or end a transaction, unprepared. Returns the server's own word for what it did."""
-        self._gate.note(statement)
+        self._gate.note(statement, Kind.PLAIN)
         with self._gate.translated():
             return self._raw.execute(statement.encode(), prepare=False).statusmessage
 
     def force_checks(self) -> None:
-        self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE")
+        self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE", Kind.PLAIN)
 
     def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
         if self._gate.scribe:
@@ -295,7 +303,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                 writing.write_row(key)
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
-        self._gate.run(sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
+        self._gate.make(keys.name, sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
 
     def lock_ranked(self, ranking: Ranking) -> None:
         """Rows that go are locked by their deletion; before that only where somebody could hang a row on them."""
@@ -320,8 +328,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         text = sa.cast(cell, sa.Text)
         columns = [text.label("value"), text.label("plain"), sa.collate(text, "C").label("mark")]
         number = sa.cast(sa.literal_column("0"), sa.BigInteger).label("number")
-        self._gate.run(sa.CreateTableAs(sa.select(number, *columns).where(sa.false()), name, temporary=True))
-        self._gate.run_text(f"CREATE INDEX ON pg_temp.{name} USING hash (mark)")
+        empty = sa.select(number, *columns).where(sa.false())
+        self._gate.make(name, sa.CreateTableAs(empty, name, temporary=True))
+        self._gate.run_text(f"CREATE INDEX ON pg_temp.{name} USING hash (mark)", Kind.PLAIN)
 
     def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         text = sa.cast(cell, sa.Text)
@@ -342,11 +351,11 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def rank(self, ranking: Ranking) -> int:
         """Hashing and sorting in memory, where there is some."""
-        self._gate.run_text("SET LOCAL work_mem = '256MB'")
-        self._gate.run_text("SET LOCAL jit = off")
+        self._gate.run_text("SET LOCAL work_mem = '256MB'", Kind.PLAIN)
+        self._gate.run_text("SET LOCAL jit = off", Kind.PLAIN)
         rows = super().rank(ranking)
         if rows > _LARGE:
-            self._gate.run_text(f"ANALYZE pg_temp.{ranking.name}")
+            self._gate.run_text(f"ANALYZE pg_temp.{ranking.name}", Kind.PLAIN)
         return rows
 
     def _gathers(self, table: Table) -> bool:
@@ -386,7 +395,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         rows = super()._fill(into, statement)
         if rows > _LARGE:
-            self._gate.run_text(f"ANALYZE pg_temp.{into.name}")
+            self._gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
         return rows
 
     def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
@@ -429,7 +438,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _follow(self, keys: KeySet, moving: sa.Update) -> int:
         moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")))
-        self._gate.run(Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
+        self._gate.make(moved.name, Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
         update = moving.cte("yeldro_moved")
         done = self._gate.run(sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c)))
         for other in self._filled:
@@ -523,7 +532,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             for place, keys in enumerate(key_sets)
         ]
         counts = [sa.select(sa.func.count()).select_from(part).scalar_subquery() for part in parts]
-        row = self._gate.run(sa.select(*counts)).one()
+        row = self._gate.run(sa.select(*counts), Kind.PLAIN).one()
         return sum(int(count) for count in row)
 
 

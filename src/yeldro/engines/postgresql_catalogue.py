@@ -23,7 +23,8 @@ SELECT c.oid, n.nspname, c.relname, c.relkind::text, n.nspname = current_schema(
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS} ORDER BY n.nspname, c.relname"""
 _COLUMNS = f"""
-SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text, a.attnotnull AND NOT EXISTS (
+SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text,
+  a.attnotnull AND NOT EXISTS (
     SELECT 1 FROM pg_constraint AS k
     WHERE k.conrelid = c.oid AND k.contype = 'n' AND NOT k.convalidated AND k.conkey = ARRAY[a.attnum]
   ), coalesce(pg_get_expr(d.adbin, d.adrelid), pg_get_expr(t.typdefaultbin, 0)), a.attgenerated <> '',

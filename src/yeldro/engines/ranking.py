@@ -16,6 +16,7 @@ from yeldro.core.keys import KeySet
 from yeldro.core.ranking import Grouping, Ranking, Rule, RuleKind, Same
 from yeldro.core.schema import Family, Reference, Table
 from yeldro.engines.gate import Gate
+from yeldro.engines.names import Names
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Rows, Words, balanced, bare
 from yeldro.errors import BadStatement, UsageError
@@ -29,17 +30,19 @@ class SqlRanking(ABC):
 
     _gate: Gate
     _statements: StageStatements
-    _names: Iterator[str]
+    _names: Names
 
     def make_ranking(self, grouping: Grouping) -> Ranking:
-        ranking = Ranking(grouping, next(self._names), tuple(self._make_plain(grouping, one) for one in grouping.loose))
+        ranking = Ranking(
+            grouping, self._names.of(grouping.table), tuple(self._make_plain(grouping, one) for one in grouping.loose)
+        )
         columns = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
         self._make_ranking_table(ranking.name, sa.select(*columns, *numbers).where(sa.false()))
         return ranking
 
     def _make_ranking_table(self, name: str, empty: Rows) -> None:
-        self._gate.run(Words("CREATE TEMPORARY TABLE", sa.table(name), "AS", bare(empty)))
+        self._gate.make(name, Words("CREATE TEMPORARY TABLE", sa.table(name), "AS", bare(empty)))
 
     def _identity(self, table: Table) -> list[sa.ColumnElement[Any]]:
         """What fixes one row; where nothing does, what rows that are alike have in common."""

@@ -75,9 +75,11 @@ class ServerSpelling(SqlRanking):
                 page = sa.select(known.c.value).where(known.c.number.between(first, first + _AT_ONCE - 1))
                 rows = list(self._plain_rows([str(row[0]) for row in self._gate.run(page)], same))
                 value, plain = sa.bindparam("text", type_=sa.Text), sa.bindparam("plain_text", type_=sa.Text)
-                self._gate.run_many(
-                    sa.insert(known).values({known.c.plain: plain, known.c.mark: self._mark(value)}), rows
-                )
+                filling = sa.insert(known).values({known.c.plain: plain, known.c.mark: self._mark(value)})
+                self._gate.run_many(filling, rows, self._write_plain)
+
+    def _write_plain(self, row: dict[str, Any]) -> dict[str, sa.ColumnElement[Any]]:
+        return {"plain": sa.literal(row["plain_text"]), "mark": self._mark(sa.literal(row["text"]))}
 
     def _plain_rows(self, texts: list[str], same: Same) -> Iterator[dict[str, Any]]:
         for text in dict.fromkeys(texts):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import re
 import sqlite3
 from collections.abc import Sequence
 from pathlib import Path
@@ -11,20 +10,27 @@ from typing import Any
 from urllib.parse import quote
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import sqlite
 
 from yeldro.core.archive import Form, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Grouping, Ranking, Same
 from yeldro.core.schema import Column, OnDelete, Reference, Table
 from yeldro.core.spelling import WHITE, make_plain
+from yeldro.core.traits import Kind
 from yeldro.engines.base import did_not_commit
 from yeldro.engines.gate import Gate
+from yeldro.engines.literals import write_for_sqlite
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
 from yeldro.engines.sqlite_copies import SqliteCopies
 from yeldro.engines.sqlite_rules import LISTEN, VERBS, deny_changes, translate
 from yeldro.engines.sqlite_statements import SqliteStatements
 from yeldro.engines.statements import Rows, Words, as_tuple
+from yeldro.engines.writer import Writer
 from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
+
+# The table of a script that its checks are written to.
+CHECKS = "yeldro_checks"
 
 
 def open_sqlite(path: Path, mode: Mode, wait: float) -> SqliteDatabase:
@@ -77,7 +83,7 @@ class SqliteDatabase(SqliteCopies):
         def count_changes(_: Any) -> int:  # the driver's own count is -1 for a statement that begins with WITH
             return int(raw.execute("SELECT changes()").fetchone()[0])
 
-        gate = Gate(connection, translate, lambda: raw.in_transaction, _write, count_changes)
+        gate = Gate(connection, translate, lambda: raw.in_transaction, self._make_writer(""), count_changes)
         super().__init__(str(path), gate, SqliteStatements())
         try:
             self._pin_settings()
@@ -93,6 +99,9 @@ class SqliteDatabase(SqliteCopies):
         if self._gate.run_text("PRAGMA foreign_keys").scalar_one() != 1:
             raise DatabaseFailed("Foreign keys cannot be enforced in this build of SQLite.")
         self._gate.run_text("PRAGMA recursive_triggers = OFF")
+
+    def _make_writer(self, leave_out: str) -> Writer:
+        return Writer(sqlite.dialect, self.dialect, lambda value: write_for_sqlite(value, self.encoding), leave_out)
 
     def exclude(self, name: str) -> None:
         """Only one may write at a time: it is enough that nobody does now."""
@@ -113,7 +122,7 @@ class SqliteDatabase(SqliteCopies):
             self._gate.run_text("BEGIN")
             self._raw.set_authorizer(deny_changes)
         else:
-            self._gate.run_text("BEGIN IMMEDIATE")
+            self._gate.run_text("BEGIN IMMEDIATE", Kind.PLAIN)
 
     def _commit(self) -> None:
         self._raw.set_authorizer(None)
@@ -135,7 +144,7 @@ class SqliteDatabase(SqliteCopies):
         """Temporary tables can be made at any time."""
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
-        self._gate.run_text(self._define_key_table(keys, unique=unique))
+        self._gate.make(keys.name, self._define_key_table(keys, unique=unique))
 
     def _define_key_table(self, keys: KeySet, *, unique: bool) -> str:
         table = keys.table
@@ -170,7 +179,7 @@ class SqliteDatabase(SqliteCopies):
         """In the order in which it is filled."""
         cells = [cell.name for cell in empty.selected_columns]
         key = "PRIMARY KEY (grp, place)) WITHOUT ROWID"
-        self._gate.run_text(f"CREATE TEMP TABLE {name} ({', '.join(cells)}, {key}")
+        self._gate.make(name, f"CREATE TEMP TABLE {name} ({', '.join(cells)}, {key}")
         # Called for the first time it would look like a change to the authorizer of a read-only transaction.
         self._gate.run_text("SELECT count(*) FROM json_each('[]')")
 
@@ -218,7 +227,7 @@ class SqliteDatabase(SqliteCopies):
         self._looked_up.add(name)
         clause = self._statements.table(grouping.table)
         cell = self._statements.fragment(same.expression) if same.expression else clause.c[same.column]
-        self._gate.run_text(f"CREATE TEMP TABLE {name} (value TEXT COLLATE BINARY PRIMARY KEY, plain TEXT)")
+        self._gate.make(name, f"CREATE TEMP TABLE {name} (value TEXT COLLATE BINARY PRIMARY KEY, plain TEXT)")
         texts = [row[0] for row in self._gate.run(sa.select(cell).select_from(clause).distinct())]
         plain = {text: make_plain(text, same.ignored) for text in texts if isinstance(text, str)}
         rows = [{"value": text, "plain": other} for text, other in plain.items() if text != other]
@@ -262,7 +271,7 @@ class SqliteDatabase(SqliteCopies):
     def delete(self, keys: KeySet) -> int:
         outgoing = self.schema.outgoing(keys.table)
         if any(reference.is_self and reference.on_delete is OnDelete.RESTRICT for reference in outgoing):
-            self._gate.run_text("PRAGMA defer_foreign_keys = ON")
+            self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         # Rows that could not be pointed at themselves, because they have NULL where they would be pointed at: nothing
         # hangs on them, so they go first.
         clause = self._statements.table(keys.table)
@@ -284,7 +293,14 @@ class SqliteDatabase(SqliteCopies):
         return self._gate.run(sa.update(clause).values(new).where(among)).rowcount
 
     def truncate(self, table: Table) -> int:
-        return self._gate.run(sa.delete(self._statements.table(table))).rowcount
+        """In a script it hangs on a table that goes with the transaction: where that was undone, nothing is deleted."""
+        delete = sa.delete(self._statements.table(table))
+        if self._gate.scribe:
+            checks = sa.table(CHECKS, schema="temp")
+            self._gate.run_text(f"CREATE TEMP TABLE IF NOT EXISTS {CHECKS} (what TEXT)")
+            any_number = sa.select(sa.func.count()).select_from(checks).scalar_subquery() >= sa.literal_column("0")
+            delete = delete.where(any_number)
+        return self._gate.run(delete).rowcount
 
     def build_index(self, reference: Reference) -> None:
         self._build_index(reference)
@@ -293,7 +309,7 @@ class SqliteDatabase(SqliteCopies):
         return Form("as stored")
 
     def insert_together(self, stages: Sequence[Stage]) -> list[int]:
-        self._gate.run_text("PRAGMA defer_foreign_keys = ON")
+        self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         return [self.insert(stage) for stage in stages]
 
     def allow_orphans(self) -> None:
@@ -301,7 +317,7 @@ class SqliteDatabase(SqliteCopies):
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the circle may run ahead, so the total is what counts."""
-        self._gate.run_text("PRAGMA defer_foreign_keys = ON")
+        self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         before = self._raw.total_changes
         for keys in key_sets:
             self.delete(keys)
@@ -319,28 +335,6 @@ class _Digest:
 
     def finalize(self) -> str:
         return str(self.total)
-
-
-def _write(statement: str, values: Any) -> str:
-    """Values in the place of question marks, but not inside texts and names."""
-    waiting = iter(values or ())
-    return re.sub(
-        r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|\?""",
-        lambda found: _literal(next(waiting)) if found[0] == "?" else found[0],
-        statement,
-    )
-
-
-def _literal(value: Any) -> str:
-    match value:
-        case None:
-            return "NULL"
-        case bytes():
-            return f"X'{value.hex()}'"
-        case str():
-            return "'" + value.replace("'", "''") + "'"
-        case _:
-            return repr(value)
 
 
 def _is_rigid(reference: Reference) -> bool:

@@ -17,7 +17,6 @@ from yeldro.engines.sqlite_catalogue import affinity
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Columns, Words, balanced, in_brackets
 
-
 _NUMERIC = {"INTEGER", "REAL", "NUMERIC"}
 
 

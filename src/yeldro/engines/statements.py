@@ -417,11 +417,12 @@ class Words(sa.sql.expression.Executable, sa.ClauseElement):
 
 
 @compiles(Words)
-def _compile_words(element: Words, compiler: Any, **_: Any) -> str:
+def _compile_words(element: Words, compiler: Any, literal_binds: bool = False, **_: Any) -> str:
+    options = {"asfrom": True, "literal_binds": literal_binds}
     return " ".join(
         part
         if isinstance(part, str)
-        else compiler.process(part, asfrom=True, include_table=not isinstance(part, sa.sql.elements.Grouping))
+        else compiler.process(part, include_table=not isinstance(part, sa.sql.elements.Grouping), **options)
         for part in element.parts
     )
 
@@ -434,8 +435,8 @@ class _Bare(sa.ClauseElement):
 
 
 @compiles(_Bare)
-def _compile_bare(element: _Bare, compiler: Any, **_: Any) -> str:
-    return str(compiler.process(element.rows))
+def _compile_bare(element: _Bare, compiler: Any, literal_binds: bool = False, **_: Any) -> str:
+    return str(compiler.process(element.rows, literal_binds=literal_binds))
 
 
 def bare(rows: Rows) -> sa.ClauseElement:

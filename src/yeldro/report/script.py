@@ -5,7 +5,6 @@ Every change is followed by a check of what it touched. A check that fails raise
 
 from __future__ import annotations
 
-import re
 import textwrap
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
@@ -23,7 +22,6 @@ _CLIENTS = {
     "mysql": "mariadb DATABASE < FILE",
 }
 _WIDTH = 110
-_TEMPORARY = re.compile(r"\s*CREATE TEMP(?:ORARY)? TABLE (\w+)")
 
 
 def render_script(writing: Writing, title: str, source: str, *, dry: bool) -> str:
@@ -55,10 +53,15 @@ def render_blueprint(lines: Sequence[str], title: str, source: str, schema: str,
 
 
 def comment(text: str, indent: str = "") -> Iterator[str]:
-    for line in text.splitlines():
+    """A text as lines that no client takes for anything else: signs that are not printed are written out."""
+    for line in (_visible(one) for one in text.split("\n")):
         yield from textwrap.wrap(line, _WIDTH, initial_indent=f"-- {indent}", subsequent_indent=f"-- {indent}") or [
             "--"
         ]
+
+
+def _visible(line: str) -> str:
+    return "".join(sign if sign.isprintable() else repr(sign)[1:-1] for sign in line)
 
 
 def _head(writing: Writing, title: str, source: str, *, dry: bool) -> Iterator[str]:
@@ -125,7 +128,7 @@ class _Dialect(ABC):
             case Role.SELECT:
                 yield ""
                 yield from comment("To look at them:")
-                yield from (f"--   {line.strip()}" for line in f"{entry.text};".splitlines())
+                yield from (f"--   {_visible(line.strip())}" for line in f"{entry.text};".split("\n"))
             case Role.CHECK:
                 yield from self.check(entry)
             case Role.CHANGE if entry.rows is not None:
@@ -144,8 +147,7 @@ class _Dialect(ABC):
         return [entry for entry in entries if entry.role is Role.MAKE and entry.lasting is lasting]
 
     def temporary(self) -> list[str]:
-        found = (_TEMPORARY.match(entry.text) for entry in self.made(lasting=False))
-        return [name[1] for name in found if name]
+        return [entry.name for entry in self.made(lasting=False)]
 
     def opening(self) -> Iterator[str]:
         yield from (f"{entry.text};" for entry in self.writing.start if entry.role is not Role.MAKE)
@@ -182,16 +184,8 @@ class _Sqlite(_Dialect):
 
     def change(self, entry: Entry) -> Iterator[str]:
         yield "DELETE FROM temp.yeldro_checks WHERE 0;"
-        yield f"{self.tied(entry.text)};"
+        yield f"{entry.text};"
         yield f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, {entry.rows}, changes();"
-
-    def tied(self, text: str) -> str:
-        """With the name of a table that goes with the transaction: rows are only added to such ones."""
-        named = "|".join(self.temporary())
-        if text.startswith("INSERT") or (named and re.search(rf"""\btemp"?\.({named})\b""", text)):
-            return text
-        assert " WHERE " not in text, "only a whole table is emptied without naming its keys"
-        return f"{text} WHERE (SELECT count(*) FROM temp.yeldro_checks) >= 0"
 
     def check(self, entry: Entry) -> Iterator[str]:
         yield f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, {entry.rows}, ("
