@@ -114,7 +114,7 @@ class Merging:
         changed = [change.table for change in found.reach.changes]
         changed += [detachment.reference.child for detachment in found.reach.detached]
         # Else the tally proves it: all surplus rows are gone, no other row is, and none was changed.
-        unproven = self.request.table in changed or not self.request.table.identity
+        unproven = self.request.table in changed or self.request.table.shares_identity
         left = self.database.count_left_groups(self.ranking) if unproven else 0
         if left:
             return f"{left:,} groups of {self.request.table.label} still hold several rows"

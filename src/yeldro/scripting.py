@@ -178,7 +178,7 @@ def _write_step(
 def _look_at_keys(database: Database, reach: Reach) -> None:
     """As many rows as before may be other ones, such as the next ones in an order."""
     keys = root_keys(reach)
-    if keys.whole or keys.alike:
+    if keys.whole or keys.table.shares_identity:
         return
     table, first = keys.table, keys.table.identity[0]
     is_column = first in table.column_names

@@ -132,9 +132,9 @@ def read_duplicates(
     ignore: Sequence[str] = (),
 ) -> Grouping:
     """Read what was asked for; `all` for rows alike in every column. UsageError for what cannot be right."""
-    selection = read_selection(asked, schema, dialect, alike=True)
+    selection = read_selection(asked, schema, dialect)
     table = selection.table
-    if not table.identity and schema.incoming(table):
+    if table.shares_identity and schema.incoming(table):
         raise UsageError(
             f"Nothing tells the rows of {table.label} apart, and others reference them.",
             "Give it a key without NULLs.",

@@ -34,7 +34,7 @@ _PAIRS = 10
 def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
     """Make what a search inside a read-only transaction will need."""
     schema, root, rules = database.schema, request.table, request.dependents
-    if not root.identity:
+    if root.shares_identity:
         return
     if rules.default is not Rule.MOVE:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
@@ -56,12 +56,12 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
 
 
 def _is_movable(table: Table) -> bool:
-    return bool(table.identity) and not table.refusal
+    return bool(table.identity) and not (table.shares_identity or table.refusal)
 
 
 def check_request(database: Database, request: DuplicatesRequest) -> None:
     """UsageError or Refused for what cannot be done, whatever the rows are."""
-    if request.filling and not request.table.identity:
+    if request.filling and request.table.shares_identity:
         raise UsageError(f"Nothing tells the rows of {request.table.label} apart, so --fill cannot be used.")
     if request.unique_name:
         _check_unique(database, request)
@@ -165,13 +165,13 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
     root = request.table
     search.root = root
     database.lock_ranked(ranking)
-    if root.identity:
+    if not root.shares_identity:
         new = find_carried(database.schema, root) if isinstance(search, _Merging) else ()
         keys = database.make_key_set(root, new)
         surplus = database.pair(ranking, keys)
     else:
         groups, rows = database.count_groups(ranking)
-        keys, surplus = KeySet(root, (), ranking.name, alike=True), rows - groups
+        keys, surplus = KeySet(root, root.identity, ranking.name, alike=True), rows - groups
     search.sets[root.name], search.counts[root.name] = keys, surplus
     filled = _find_filled(database, request, ranking)
     moved: list[Change] = []

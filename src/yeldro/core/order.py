@@ -47,7 +47,9 @@ def find_order(
     links = [
         reference
         for reference in selves
-        if reference.on_delete not in abilities.tree_rules and (reference.nullable_columns or abilities.own_row)
+        if reference.on_delete not in abilities.tree_rules
+        and (reference.nullable_columns or abilities.own_row)
+        and not reference.child.shares_identity
     ]
     left = [reference for reference in references if not reference.is_self]
     opened: list[Reference] = []

@@ -265,7 +265,7 @@ def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = 
     leaves = {} if store else _find_leaves(schema, root, reached, rules)
     return [
         *(schema.by_name[name] for name in reached if name not in leaves),
-        *(table for table in detached if table.identity),
+        *(table for table in detached if table.identity and not table.shares_identity),
     ]
 
 
@@ -423,6 +423,11 @@ class Search:
             gone = self.sets.get(reference.child.name)
             if self._is_part(reference, parents) or not self.database.count_referencing(reference, parents, gone):
                 continue
+            if reference.child.shares_identity:
+                raise UsageError(
+                    f"Rows of {reference.child.label} would be detached, but nothing tells them apart.",
+                    f"Give it a key without NULLs, or --dependents {reference.child.label}=delete.",
+                )
             keys = self._make_key_set(reference.child)
             rows = self.database.pull(reference, parents, keys, without=[gone] if gone else [])
             yield Detachment(reference, treatment, keys, rows)

@@ -66,13 +66,18 @@ class Index:
     unique: bool
 
 
+# The identity of rows that nothing but all of their values tells apart: a digest of these.
+WHOLE_ROW = "yeldro_whole_row"
+
+
 @dataclass(frozen=True, eq=False)
 class Table:
     """A table or view.
 
     `label` is how a person names it (the schema is left out where it is the default one). `key` is the primary
     key, () without one. `identity` names what fixes one row: a key without NULLs, else the engine's own row
-    number; () where there is nothing of the kind. `refusal` says why its rows cannot be deleted safely, "" where they
+    number, else WHOLE_ROW, which rows that are alike in every column share; () where there is nothing of the kind.
+    `refusal` says why its rows cannot be deleted safely, "" where they
     can. `definition` is the SQL text of a view. `parts` are its partitions at every level, itself included.
     `weight` is how much the engine's own counter of changes counts for one row.
     """
@@ -100,6 +105,11 @@ class Table:
         own = set(self.column_names)
         unique = [self.key, *(index.columns for index in self.indexes if index.unique)]
         return tuple(dict.fromkeys(key for key in (self.identity, *unique) if key and set(key) <= own))
+
+    @property
+    def shares_identity(self) -> bool:
+        """Whether several rows may have one identity, because they are alike in every column."""
+        return self.identity == (WHOLE_ROW,)
 
     @cached_property
     def tie_breakers(self) -> tuple[str, ...]:

@@ -106,16 +106,13 @@ class Selection:
         return tuple(dict.fromkeys([*names, *(order.column for order in self.order)]))
 
 
-def read_selection(asked: Asked, schema: Schema, dialect: str, *, alike: bool = False) -> Selection:
-    """Read what was asked for. UsageError for a table, column, key or condition that cannot be right.
-
-    `alike`: the rows of a table need nothing that tells them apart.
-    """
+def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
+    """Read what was asked for. UsageError for a table, column, key or condition that cannot be right."""
     named = schema.find_table(asked.table)
     view = trace_view(named, schema, dialect) if named.kind == "view" else None
     table = view.base if view else named
-    check_table(table, alike=alike)
-    _check_choice(asked, named.label)
+    check_table(table)
+    _check_choice(asked, table, named.label)
     parameters = {parameter.name: parameter for parameter in map(read_parameter, asked.parameters)}
     conditions = tuple(
         read_condition(text, named, dialect, parameters, unparsed=asked.unparsed) for text in asked.where
@@ -138,13 +135,13 @@ def read_selection(asked: Asked, schema: Schema, dialect: str, *, alike: bool = 
     )
 
 
-def check_table(table: Table, *, alike: bool = False) -> Table:
+def check_table(table: Table) -> Table:
     """The table itself, if its rows can be told apart and deleted. UsageError or Refused where not."""
     if table.kind != "table":
         raise UsageError(f"{table.label} is a {table.kind}, not a table.", "Name the table whose rows should go.")
     if table.refusal:
         raise Refused(f"Rows of {table.label} cannot be deleted safely: {table.refusal}.")
-    if not (table.identity or alike):
+    if not table.identity:
         raise UsageError(
             f"{table.label} has nothing that tells its rows apart.",
             "Rows can be fixed only by a key without NULLs.",
@@ -174,10 +171,15 @@ def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
         yield Unfit("truncate", _WHOLE)
 
 
-def _check_choice(asked: Asked, table: str) -> None:
+def _check_choice(asked: Asked, table: Table, label: str) -> None:
     given = {name for name in (*_CHOOSING, "order_by", "on", "truncate") if _is_given(asked, name)}
-    for unfit in find_unfit(given, table):
+    for unfit in find_unfit(given, label):
         raise UsageError(unfit.message, unfit.hint)
+    if asked.limit is not None and table.shares_identity:
+        raise UsageError(
+            f"{table.label} has nothing that tells its rows apart, so --limit could not say which of several alike go.",
+            "Choose all rows that are alike, with --where.",
+        )
     if asked.limit is not None and asked.limit < 1:
         raise UsageError("--limit must be at least 1.")
 

@@ -41,6 +41,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     _releasing = ""
     """The statement that lets others exclude the same again, once something is excluded."""
 
+    _keys_put = 0
+    """How many keys the last statement put into a key set."""
+
     _counts_key_rows = False
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 
@@ -270,7 +273,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             conditions = "; ".join(condition.text for condition in selection.conditions)
             what = "condition" if conditions else "selection"
             raise UsageError(f"The database cannot run the {what}: {error.message}", conditions) from error
-        if self._count_written() != before + matched * self._counts_key_rows:
+        if self._count_written() != before + self._keys_put * self._counts_key_rows:
             raise Refused("The condition changed rows: a function in it writes.", "A condition may only look at rows.")
         return matched
 
@@ -297,7 +300,8 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         """Send a statement that fills a key set. Returns how many rows it put in."""
         self._filled.add(into)
-        return self._gate.run(statement).rowcount
+        self._keys_put = self._gate.run(statement).rowcount
+        return self._keys_put
 
     def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
         return self._gate.number(self._statements.count_referencing(reference, parents, without))

@@ -13,13 +13,12 @@ import pymysql
 import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql.pymysql import dialect as pymysql_dialect
 
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.cautions import CANNOT_ROLL_BACK
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Ignored, Ranking, Same
-from yeldro.core.schema import Column, Family, Reference, Table, TableName
+from yeldro.core.schema import WHOLE_ROW, Column, Family, Reference, Table, TableName
 from yeldro.core.spelling import WHITE
 from yeldro.core.traits import Kind
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
@@ -134,6 +133,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
         self._raw: Any = connection.connection.driver_connection
+        self._dialect = connection.dialect
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
         self.abilities = replace(self.abilities, needless_prefix=str(url.database))
         name = url.set(password=None).render_as_string()
@@ -159,7 +159,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
     def _make_writer(self, leave_out: str) -> Writer:
-        return Writer(pymysql_dialect, self.dialect, write_for_mariadb, leave_out)
+        return Writer(self._dialect, self.dialect, write_for_mariadb, leave_out)
 
     def write_settings(self) -> list[str]:
         wanted = {name: _PINNED[name] for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")}
@@ -244,7 +244,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def _gathers(self, table: Table) -> bool:
         names = table.identity
-        return len(names) == 1 and table.column(names[0]).family is Family.INTEGER
+        return len(names) == 1 and names[0] in table.column_names and table.column(names[0]).family is Family.INTEGER
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         groups = self._gathered(ranking, sa.func.json_arrayagg)
@@ -367,7 +367,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         if keys.alike:
             return self._delete_alike(keys)
         outgoing = self.schema.outgoing(keys.table)
-        rigid = [reference for reference in outgoing if reference.is_self and not reference.nullable_columns]
+        stays = keys.table.shares_identity
+        rigid = [one for one in outgoing if one.is_self and (stays or not one.nullable_columns)]
         done = 0
         if len(rigid) == 1:
             levels = self._make_key_set(keys.table)
@@ -382,18 +383,32 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def _delete_alike(self, keys: KeySet) -> int:
         """Rows that look the same are the same: as many of them go as are surplus, whichever."""
         done = 0
-        for image, rows in map(tuple, self._gate.run(self._statements.count_images(keys)).all()):
-            delete = sa.delete(self._statements.table(keys.table))
-            same = self._statements.own_image(keys.table) == sa.bindparam("image", bytes(image), sa.LargeBinary)
-            done += self._gate.run(Words(delete.where(same), f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
+        for mark, rows in map(tuple, self._gate.run(self._statements.count_marks(keys)).all()):
+            clause = self._statements.table(keys.table)
+            delete = sa.delete(clause).where(clause.c[WHOLE_ROW] == sa.bindparam(None, bytes(mark), sa.LargeBinary))
+            done += self._gate.run(Words(delete, f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
         return done
+
+    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+        """A key of rows that are alike stands for all of them."""
+        if not into.table.shares_identity or into.alike:
+            return super()._fill(into, statement)
+        before = self.count_present(into) if into in self._filled else 0
+        super()._fill(into, statement)
+        return self.count_present(into) - before
+
+    def count_union(self, key_sets: Sequence[KeySet]) -> int:
+        if not key_sets[0].table.shares_identity:
+            return super().count_union(key_sets)
+        clause = self._statements.count(key_sets[0].table)
+        return self._gate.number(clause.where(sa.or_(*(self._statements.has_identity(keys) for keys in key_sets))))
 
     def count_present(self, keys: KeySet) -> int:
         return self._gate.number(self._statements.count_surplus(keys)) if keys.alike else super().count_present(keys)
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
         if keys.alike:
-            return self._gate.number(self._statements.count_other_images(keys, other))
+            return self._gate.number(self._statements.count_other_marks(keys, other))
         return super().count_beyond(keys, other)
 
     def _delete_by_keys(self, keys: KeySet) -> int:

@@ -11,7 +11,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
+from yeldro.core.schema import WHOLE_ROW, Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_triggers import Routine
 from yeldro.engines.statements import Words
@@ -270,7 +270,7 @@ def _table(
         "view" if is_view else "table",
         tuple(map(_column, columns)),
         key,
-        key or (keys[0].columns if keys else ()),
+        key or (keys[0].columns if keys else () if is_view else (WHOLE_ROW,)),
         tuple(found),
         tuple(Trigger(name, f"{time} {event}") for name, time, event, _ in triggers),
         refusal=refusal,

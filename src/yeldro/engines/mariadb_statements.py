@@ -8,9 +8,9 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.archive import Piece, Portion, Stage
+from yeldro.core.archive import Portion, Stage
 from yeldro.core.database import KeySet
-from yeldro.core.schema import Column, Reference, Table, TableName
+from yeldro.core.schema import WHOLE_ROW, Column, Reference, Table, TableName
 from yeldro.engines.mariadb_values import find_way
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Rows, Words, bare
@@ -46,10 +46,41 @@ class Utf8(sa.sql.expression.ColumnElement[str]):
     def __init__(self, cell: sa.ColumnElement[Any]) -> None:
         self.cell = cell
 
+    @property
+    def _from_objects(self) -> Any:
+        return self.cell._from_objects
+
 
 @compiles(Utf8)
 def _compile_utf8(element: Utf8, compiler: Any, **options: Any) -> str:
     return f"CONVERT({compiler.process(element.cell, **options)} USING utf8mb4)"
+
+
+class WholeRow(sa.ColumnClause[bytes]):
+    """A digest of all values of a row, where a column of its table would stand."""
+
+    inherit_cache = False
+
+    def __init__(self, name: str, *arguments: Any, line: Any = None, **options: Any) -> None:
+        super().__init__(name, *arguments, **options)
+        self.line = line
+
+    def _make_proxy(self, selectable: Any, *arguments: Any, **options: Any) -> Any:
+        """An alias of the table has the same columns; a query shows a value like any other."""
+        if not (isinstance(selectable, sa.Alias) and isinstance(selectable.element, sa.TableClause)):
+            plain: sa.ColumnClause[bytes] = sa.ColumnClause(self.name, self.type)
+            plain.table = self.table
+            return plain._make_proxy(selectable, *arguments, **options)
+        key, proxy = super()._make_proxy(selectable, *arguments, **options)
+        assert isinstance(proxy, WholeRow)
+        proxy.line = self.line
+        return key, proxy
+
+
+@compiles(WholeRow)
+def _compile_whole_row(element: WholeRow, compiler: Any, **options: Any) -> str:
+    within = {name: options[name] for name in ("literal_binds",) if name in options}
+    return f"UNHEX(SHA2({compiler.process(element.line(element.table), **within)}, 256))"
 
 
 class JsonTable(sa.sql.functions.FunctionElement[Any]):
@@ -65,20 +96,24 @@ def _json_table(element: JsonTable, compiler: Any, **options: Any) -> str:
 
 
 class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
-    """Delete the rows of a table that a key table names, walking the keys in their order."""
+    """Delete the rows of a table that a key table names, walking the keys in their order, or, `turned`, the rows."""
 
     inherit_cache = False
 
-    def __init__(self, table: sa.TableClause, keys: sa.TableClause, same: sa.ColumnElement[bool]) -> None:
+    def __init__(
+        self, table: sa.TableClause, keys: sa.TableClause, same: sa.ColumnElement[bool], *, turned: bool = False
+    ) -> None:
         self.table = table
         self.keys = keys
         self.same = same
+        self.turned = turned
 
 
 @compiles(DeleteByKeys)
 def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str:
     table, keys = (compiler.process(one, asfrom=True, **options) for one in (element.table, element.keys))
-    return f"DELETE {table} FROM {keys} STRAIGHT_JOIN {table} ON {compiler.process(element.same, **options)}"
+    first, second = (table, keys) if element.turned else (keys, table)
+    return f"DELETE {table} FROM {first} STRAIGHT_JOIN {second} ON {compiler.process(element.same, **options)}"
 
 
 class MariadbStatements(StageStatements):
@@ -91,39 +126,53 @@ class MariadbStatements(StageStatements):
     def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.cast(column, sa.BINARY)
 
-    def surplus_images(self, keys: KeySet) -> tuple[sa.TableClause, Rows]:
-        """What the surplus rows of a ranking look like, one for each of them."""
+    def column(self, table: Table, name: str) -> sa.ColumnClause[Any]:
+        if name != WHOLE_ROW:
+            return super().column(table, name)
+        return WholeRow(name, line=lambda clause: self.image(table, table.column_names, clause))
+
+    def mark(self, image: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        return sa.func.unhex(sa.func.sha2(image, sa.literal_column("256")))
+
+    def surplus_marks(self, keys: KeySet) -> tuple[sa.TableClause, Rows]:
+        """The identities of the surplus rows of a ranking, one for each of them."""
         columns: list[sa.ColumnClause[Any]] = [sa.column("c0"), sa.column("place")]
         ranked = sa.table(keys.name, *columns, schema=self.key_schema)
         return ranked, sa.select(ranked.c.c0).where(ranked.c.place > sa.literal_column("1"))
 
-    def own_image(self, table: Table) -> sa.ColumnElement[str]:
-        return self.image(table, table.column_names, self.table(table))
-
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         if keys.alike:
-            return self.own_image(keys.table).in_(self.surplus_images(keys)[1])
+            return self.table(keys.table).c[WHOLE_ROW].in_(self.surplus_marks(keys)[1])
         return super().has_identity(keys)
 
     def count_surplus(self, keys: KeySet) -> Rows:
         """Rows that look like a surplus one, less the kept ones among them."""
-        ranked, images = self.surplus_images(keys)
+        ranked, marks = self.surplus_marks(keys)
         kept = sa.select(sa.func.count()).select_from(ranked)
-        kept = kept.where(ranked.c.place == sa.literal_column("1"), ranked.c.c0.in_(images))
+        kept = kept.where(ranked.c.place == sa.literal_column("1"), ranked.c.c0.in_(marks))
         return sa.select(self.count_present(keys).scalar_subquery() - kept.scalar_subquery())
 
-    def count_images(self, keys: KeySet) -> Rows:
-        """How many surplus rows look the same. Values are told apart by a digest too: sorting looks at their starts."""
-        image = self.surplus_images(keys)[1].subquery("yeldro_images").c.c0
-        return sa.select(sa.func.min(image).label("image"), sa.func.count().label("rows")).group_by(
-            sa.func.md5(image), sa.func.length(image)
-        )
+    def count_marks(self, keys: KeySet) -> Rows:
+        """How many surplus rows look the same."""
+        ranked, marks = self.surplus_marks(keys)
+        return marks.add_columns(sa.func.count().label("rows")).group_by(ranked.c.c0)
 
-    def count_other_images(self, keys: KeySet, other: KeySet) -> Rows:
-        one, two = (self.count_images(which).subquery(f"yeldro_{name}") for which, name in ((keys, "a"), (other, "b")))
-        same = sa.and_(one.c.image == two.c.image, one.c.rows == two.c.rows)
+    def count_other_marks(self, keys: KeySet, other: KeySet) -> Rows:
+        one, two = (self.count_marks(which).subquery(f"yeldro_{name}") for which, name in ((keys, "a"), (other, "b")))
+        same = sa.and_(one.c.c0 == two.c.c0, one.c.rows == two.c.rows)
         rows = sa.select(sa.func.coalesce(sa.func.sum(one.c.rows), sa.literal_column("0")))
-        return rows.select_from(one.join(two, same, isouter=True)).where(two.c.image.is_(None))
+        return rows.select_from(one.join(two, same, isouter=True)).where(two.c.c0.is_(None))
+
+    def select_surplus(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+        """Of rows that are alike, as many as are surplus: it does not matter which."""
+        clause, marks = self.table(keys.table), self.surplus_marks(keys)[1]
+        mark = clause.c[WHOLE_ROW]
+        number = sa.func.row_number().over(partition_by=mark).label("yeldro_place")
+        named = [cell.label(f"x{place}") for place, cell in enumerate(cells)]
+        alike = sa.select(*named, mark.label("yeldro_mark"), number).where(mark.in_(marks)).subquery("yeldro_rows")
+        gone = self.count_marks(keys).subquery("yeldro_gone")
+        met = sa.and_(alike.c.yeldro_mark == gone.c.c0, alike.c.yeldro_place <= gone.c.rows)
+        return sa.select(*(alike.c[cell.name] for cell in named)).select_from(alike.join(gone, met))
 
     def count_all(self, table: Table) -> Rows:
         """Over the clustered index: in a secondary one every row that we changed would be looked up there again."""
@@ -131,9 +180,10 @@ class MariadbStatements(StageStatements):
         return rows.with_hint(self.table(table), "FORCE INDEX (PRIMARY)", "mysql") if table.key else rows
 
     def delete_by_keys(self, keys: KeySet) -> DeleteByKeys:
-        """IN (SELECT …) would be several times slower."""
+        """IN (SELECT …) would be several times slower. A digest is worked out once for each row, and looked up."""
         stored, same = self._by_keys(keys)
-        return DeleteByKeys(self.table(keys.table), self.key_table(stored), same)
+        turned = keys.table.shares_identity and not keys.hangs
+        return DeleteByKeys(self.table(keys.table), self.key_table(stored), same, turned=turned)
 
     def _by_keys(self, keys: KeySet) -> tuple[KeySet, sa.ColumnElement[bool]]:
         """The stored keys that a key set goes by, and which rows of its table they mean."""
@@ -154,29 +204,17 @@ class MariadbStatements(StageStatements):
         """Walking the keys, and locking: a plain read would show an old snapshot."""
         clause = self.table(portion.table)
         if keys.alike:
-            return self.surplus_images(keys)[1]  # what a row looks like is its line
+            return self.select_surplus(keys, cells)
         if keys.whole:
             return sa.select(*cells).select_from(clause)
         return self.select_beside(keys, cells)
 
-    def copy_into(self, name: TableName, piece: Piece) -> sa.Insert:
-        """Of rows that are alike, as many as are surplus: it does not matter which."""
-        keys, clause = piece.keys, self.table(piece.keys.table)
-        if not keys.alike:
-            return super().copy_into(name, piece)
-        ranked, surplus = self.surplus_images(keys)
-        image, names = self.own_image(keys.table), [column for column, _ in piece.portion.cells]
-        number = sa.func.row_number().over(partition_by=image).label("place")
-        rows = sa.select(*(clause.c[column] for column in names), image.label("image"), number)
-        alike = rows.where(image.in_(surplus)).subquery("yeldro_rows")
-        gone = surplus.add_columns(sa.func.count().label("rows")).group_by(ranked.c.c0).subquery("yeldro_gone")
-        both = alike.join(gone, sa.and_(alike.c.image == gone.c.c0, alike.c.place <= gone.c.rows))
-        cells = [*(alike.c[column] for column in names), sa.literal_column(str(piece.portion.number))]
-        return self.insert_copied(name, piece, sa.select(*cells).select_from(both))
-
     def select_beside(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
         stored, same = self._by_keys(keys)
-        rows: Rows = sa.select(*cells).select_from(self.key_table(stored).join(self.table(keys.table), same))
+        clause, key_table = self.table(keys.table), self.key_table(stored)
+        turned = keys.table.shares_identity and not keys.hangs
+        both = clause.join(key_table, same) if turned else key_table.join(clause, same)
+        rows: Rows = sa.select(*cells).select_from(both)
         return self.met(rows.prefix_with("STRAIGHT_JOIN"))
 
     def met(self, rows: Rows) -> Rows:
@@ -289,4 +327,6 @@ class MariadbStatements(StageStatements):
         return found.with_for_update(read=True) if self.locking else found
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
+        """Rows that are alike stand in a key set once."""
+        rows = rows.distinct() if into.table.shares_identity else rows
         return super().fill(into, rows.with_for_update() if self.locking else rows)

@@ -12,7 +12,6 @@ from psycopg import errors as codes
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
-from sqlalchemy.dialects.postgresql.psycopg import dialect as psycopg_dialect
 
 from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
@@ -155,6 +154,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         raw = connection.connection.driver_connection
         assert isinstance(raw, psycopg.Connection)
         self._raw = raw
+        self._dialect = connection.dialect
 
         def is_whole() -> bool:
             return raw.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS
@@ -195,7 +195,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return [f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS]
 
     def _make_writer(self, leave_out: str) -> Writer:
-        return Writer(psycopg_dialect, self.dialect, write_for_postgresql, leave_out)
+        return Writer(self._dialect, self.dialect, write_for_postgresql, leave_out)
 
     def exclude(self, name: str) -> None:
         self._releasing = "SELECT pg_advisory_unlock_all()"

@@ -47,9 +47,7 @@ class SqlRanking(ABC):
     def _identity(self, table: Table) -> list[sa.ColumnElement[Any]]:
         """What fixes one row; where nothing does, what rows that are alike have in common."""
         clause = self._statements.table(table)
-        return [clause.c[name] for name in table.identity] or [
-            self._statements.image(table, table.column_names, clause)
-        ]
+        return [clause.c[name] for name in table.identity]
 
     # Texts of which something is ignored
 
@@ -300,7 +298,7 @@ class SqlRanking(ABC):
         wanted: Rows = sa.select(ranked.c.grp, ranked.c.place, *(rows.c[name] for name in names))
         wanted = wanted.select_from(ranked.join(rows, self._is_row(ranking, ranked, rows)))
         wanted = wanted if groups is None else _among(wanted, ranked, groups)
-        if not ranking.table.identity:
+        if ranking.table.shares_identity:
             wanted = wanted.distinct()  # rows that are alike meet each other
         return self._gate.stream(wanted.order_by(ranked.c.grp, ranked.c.place))
 
@@ -377,7 +375,7 @@ class SqlRanking(ABC):
 
 
 def _cells(ranking: Ranking) -> list[str]:
-    return [f"c{place}" for place in range(len(ranking.table.identity) or 1)]
+    return [f"c{place}" for place in range(len(ranking.table.identity))]
 
 
 def _is_by_identity(rule: Rule, table: Table) -> bool:

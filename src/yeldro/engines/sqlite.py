@@ -10,7 +10,6 @@ from typing import Any
 from urllib.parse import quote
 
 import sqlalchemy as sa
-from sqlalchemy.dialects import sqlite
 
 from yeldro.core.archive import Form, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
@@ -74,6 +73,7 @@ class SqliteDatabase(SqliteCopies):
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         self._raw = raw
+        self._dialect = connection.dialect
         self._uri = f"file:{quote(str(path.resolve()))}?mode=rw"
         self._attached: dict[Path, str] = {}
         self._looked_up: set[str] = set()
@@ -101,7 +101,7 @@ class SqliteDatabase(SqliteCopies):
         self._gate.run_text("PRAGMA recursive_triggers = OFF")
 
     def _make_writer(self, leave_out: str) -> Writer:
-        return Writer(sqlite.dialect, self.dialect, lambda value: write_for_sqlite(value, self.encoding), leave_out)
+        return Writer(self._dialect, self.dialect, lambda value: write_for_sqlite(value, self.encoding), leave_out)
 
     def exclude(self, name: str) -> None:
         """Only one may write at a time: it is enough that nobody does now."""

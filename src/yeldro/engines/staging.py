@@ -44,6 +44,10 @@ class StageStatements(Statements):
     def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
         """A text that is the same for two rows where their bytes are."""
 
+    def mark(self, image: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """What is the same for two images where they are, and can be looked up by."""
+        return image
+
     # Copying
 
     def copied(self, portion: Portion, keys: KeySet) -> list[tuple[Column, sa.ColumnElement[Any]]]:
@@ -122,8 +126,8 @@ class StageStatements(Statements):
 
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> Rows:
         clause = self.table(keys.table)
-        image = self.image(keys.table, columns, clause)
-        return self.count(keys.table).where(image.in_(sa.select(image).where(self.has_identity(keys))))
+        mark = self.mark(self.image(keys.table, columns, clause))
+        return self.count(keys.table).where(mark.in_(sa.select(mark).where(self.has_identity(keys))))
 
     # Looking
 
@@ -217,8 +221,8 @@ class StageStatements(Statements):
                 own = as_tuple([clause.c[name] for name in stage.key])
                 wanted.append(own.not_in(sa.select(*(staged.c[name] for name in stage.key))))
             else:
-                images = sa.select(self.image(table, names, staged))
-                wanted.append(self.image(table, names, clause).not_in(images))
+                images = sa.select(self.mark(self.image(table, names, staged)))
+                wanted.append(self.mark(self.image(table, names, clause)).not_in(images))
         return wanted
 
     def digest_others(self, table: Table, stages: Sequence[Stage]) -> Rows:
@@ -236,8 +240,9 @@ class StageStatements(Statements):
 
     def count_staged_alike(self, stage: Stage) -> Rows:
         names = stage.portion.columns
-        images = sa.select(self.image(stage.table, names, self.staged(stage)))
-        return self.count(stage.table).where(self.image(stage.table, names, self.table(stage.table)).in_(images))
+        there = self.mark(self.image(stage.table, names, self.table(stage.table)))
+        images = sa.select(self.mark(self.image(stage.table, names, self.staged(stage))))
+        return self.count(stage.table).where(there.in_(images))
 
     def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[sa.FromClause]) -> Rows:
         """How many staged rows point at a row that is neither in the table nor among staged `parents`."""
@@ -313,7 +318,7 @@ class StageStatements(Statements):
             names = tuple(name for name in names if name not in stage.portion.changed)
 
         def numbered(rows: sa.FromClause, own: Sequence[sa.ColumnElement[Any]]) -> Rows:
-            image = self.image(table, names, self._as_left(stage) if rows is staged else rows)
+            image = self.mark(self.image(table, names, self._as_left(stage) if rows is staged else rows))
             number = sa.func.row_number().over(partition_by=image, order_by=image)
             return sa.select(*own, image.label("yeldro_image"), number.label("yeldro_number")).select_from(rows)
 

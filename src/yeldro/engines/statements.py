@@ -39,9 +39,13 @@ class Statements:
         """The clause of a table, always the same one, so that a statement names the table once."""
         if table not in self._tables:
             names = dict.fromkeys((*table.column_names, *table.identity))
-            columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
+            columns = [self.column(table, name) for name in names]
             self._tables[table] = sa.table(table.name.name, *columns, schema=table.name.schema)
         return self._tables[table]
+
+    def column(self, table: Table, name: str) -> sa.ColumnClause[Any]:
+        """A column of a table, or what stands for one in its identity."""
+        return sa.column(name)
 
     def key_table(self, keys: KeySet) -> sa.TableClause:
         if keys not in self._key_tables:

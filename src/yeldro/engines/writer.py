@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from copy import copy
 from typing import Any
 
 import sqlalchemy as sa
@@ -16,8 +17,9 @@ Literal = Callable[[Any], str]
 class Writer:
     """Writes statements of one dialect. `literal` writes values; names of the schema `leave_out` go without it."""
 
-    def __init__(self, kind: Any, reader: str, literal: Literal, leave_out: str = "") -> None:
-        """`kind` is the class of the dialect, `reader` its name for the parser."""
+    def __init__(self, like: sa.Dialect, reader: str, literal: Literal, leave_out: str = "") -> None:
+        """`like` is the dialect of the connection, `reader` its name for the parser."""
+        kind: Any = type(like)
 
         class Names(kind.preparer):  # type: ignore[misc]  # a class that is known only now
             def quote_identifier(self, value: str) -> str:
@@ -44,8 +46,9 @@ class Writer:
             def write_text(self, text: str) -> str:
                 return _write_text(text, reader, literal)
 
-        # A named style of parameters leaves percent signs as they are.
-        self._dialect: sa.Dialect = kind(paramstyle="named")
+        # What it has learned about its server stays. A named style of parameters leaves percent signs as they are.
+        self._dialect: Any = copy(like)
+        self._dialect.paramstyle, self._dialect.positional = "named", False
         self._dialect.preparer = Names
         self._dialect.statement_compiler = Compiler
         self._dialect.identifier_preparer = names = Names(self._dialect)
