@@ -7,6 +7,7 @@ import os
 import sqlite3
 import subprocess
 import sys
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -731,3 +732,69 @@ def test_blank_texts_are_the_same_as_none(yeldro: Yeldro, server: Server) -> Non
     assert (stopped.status, "48 rows have a blank text in email" in stopped.err) == (3, True)
     assert yeldro("dedupe", *line, "--yes").status == 0
     assert len(rows(server, "o")[0]) == 50
+
+
+KEYLESS = [
+    "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+    "CREATE TABLE k (a VARCHAR(20), b TEXT, f FLOAT, p INTEGER, FOREIGN KEY (p) REFERENCES p (id) ON DELETE CASCADE)",
+    "INSERT INTO p VALUES (1), (2), (3)",
+    "INSERT INTO k VALUES ('x', 'y', 0.1, 1), ('x', 'y', 0.1, 1), ('X', 'y', 0.1, 1), ('z', NULL, NULL, 2),"
+    " (NULL, NULL, NULL, 3), (NULL, NULL, NULL, 3), (NULL, NULL, NULL, NULL), ('tab\t', '\\\\', 16777216, NULL)",
+    "CREATE TABLE t (a VARCHAR(20), b TEXT)",
+    "INSERT INTO t VALUES ('a', 'b'), ('a', 'b'), ('a', 'c'), (NULL, NULL), (NULL, NULL)",
+]
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        ["delete", "k", "--where", "a = 'x'"],
+        ["delete", "k", "--where", "a IS NULL AND p = 3"],
+        ["delete", "k", "--where", "f > 1"],
+        ["delete", "p", "--where", "id IN (1, 3)"],
+        ["delete", "k", "--orphans", "--all-rows"],
+        ["delete", "k", "--found-in", "p"],
+        ["dedupe", "k", "--same", "all"],
+        ["dedupe", "t", "--same", "all"],
+        ["dedupe", "t", "--same", "a", "--keep", "highest b"],
+    ],
+    ids=" ".join,
+)
+def test_rows_without_a_key(yeldro: Yeldro, server: Server, line: list[str]) -> None:
+    server.run(KEYLESS)
+    if "--orphans" in line:
+        assert "No row matches" in yeldro(*line, "--yes", "--db", server.place).out
+        return
+    there_and_back(yeldro, server, ("p", "k", "t"), *line)
+
+
+@on("mariadb")
+def test_what_cannot_be_done_without_a_key(yeldro: Yeldro, server: Server) -> None:
+    server.run(KEYLESS)
+    before = rows(server, "p", "k", "t")
+    for line, said in (
+        (["k", "--order-by", "a", "--limit", "2"], "--limit could not say"),
+        (["p", "--key", "1", "--dependents", "k=detach"], "would be detached, but nothing tells them apart"),
+    ):
+        refused = yeldro("delete", *line, "--yes", "--db", server.place)
+        assert (refused.status, said in refused.err) == (2, True), refused.err
+    assert rows(server, "p", "k", "t") == before
+
+
+@on("mariadb")
+def test_ending_the_client_ends_its_statement(server: Server, tmp_path: Path) -> None:
+    server.run(["CREATE TABLE n AS SELECT seq FROM seq_1_to_3000"])
+    slow = "(SELECT count(*) FROM n AS a, n AS b, n AS c WHERE a.seq + b.seq + c.seq + n.seq < 0) = 0"
+    command = [sys.executable, "-m", "yeldro", "preview", "n", "--where", slow, "--db", server.place]
+    process = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    busy = "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND INFO LIKE '%a.seq + b.seq%'"
+    busy += " AND INFO NOT LIKE '%PROCESSLIST%'"
+    while server.query(busy) == [(0,)] and process.poll() is None:
+        time.sleep(0.1)
+    process.terminate()
+    assert process.wait(timeout=20) == 130
+    for _ in range(100):
+        if server.query(busy) == [(0,)]:
+            return
+        time.sleep(0.1)
+    raise AssertionError("the statement goes on")

@@ -209,7 +209,9 @@ class Person:
             raise KeyboardInterrupt from None
 
     def committing(self) -> None:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+            if hasattr(signal, name):
+                signal.signal(getattr(signal, name), signal.SIG_IGN)
 
 
 def _describe(preview: Preview) -> str:

@@ -33,7 +33,9 @@ class SqlCopies(ABC):
         """How the values of a column are kept in an archive."""
 
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
-        return self._gate.number(self._statements.count_alike(keys, columns))
+        """Of a whole table that nobody else may use no row is like another one elsewhere."""
+        rows = self._statements.count(keys.table) if keys.whole else self._statements.count_alike(keys, columns)
+        return self._gate.number(rows)
 
     def find_images(
         self, keys: KeySet, columns: Sequence[str], *, apart: bool, shown: Sequence[str] = ()

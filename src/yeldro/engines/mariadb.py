@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import cached_property, partial
 from typing import Any
@@ -132,8 +132,10 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     """Rows that were written to key tables while a run was counted."""
 
     def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
-        self._raw: Any = connection.connection.driver_connection
+        raw: Any = connection.connection.driver_connection
+        self._raw = raw
         self._dialect = connection.dialect
+        self._engine, self._thread = connection.engine, int(raw.thread_id())
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
         self.abilities = replace(self.abilities, needless_prefix=str(url.database))
         name = url.set(password=None).render_as_string()
@@ -165,6 +167,14 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         wanted = {name: _PINNED[name] for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")}
         wanted["max_recursive_iterations"] = _PINNED["max_recursive_iterations"]
         return ["SET NAMES utf8mb4", *(f"SET SESSION {name} = {value!r}" for name, value in wanted.items())]
+
+    def close(self) -> None:
+        """A connection that was cut in the middle of a statement leaves the server working on it: it is ended there."""
+        cut = not self._raw.open
+        super().close()
+        if cut:
+            with suppress(sa.exc.DBAPIError), self._engine.connect() as other:
+                other.exec_driver_sql(f"KILL CONNECTION {self._thread}")
 
     def exclude(self, name: str) -> None:
         """These locks are the server's: the name of the database belongs to it, within the 64 letters there are."""
@@ -238,9 +248,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         self._gate.make(keys.name, CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
 
-    def _make_ranking_table(self, name: str, empty: Rows) -> None:
-        """In the order in which it is filled."""
-        self._gate.make(name, CreateKeyTable(name, ["grp", "place"], empty))
+    def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
+        """In the order in which it is filled. A digest of a row is worked out once for each row, and looked up."""
+        self._gate.make(name, CreateKeyTable(name, ["grp", "place"], empty, ["c0"] if shared else []))
 
     def _gathers(self, table: Table) -> bool:
         names = table.identity

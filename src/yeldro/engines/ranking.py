@@ -38,10 +38,12 @@ class SqlRanking(ABC):
         )
         columns = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
-        self._make_ranking_table(ranking.name, sa.select(*columns, *numbers).where(sa.false()))
+        empty = sa.select(*columns, *numbers).where(sa.false())
+        self._make_ranking_table(ranking.name, empty, shared=ranking.table.shares_identity)
         return ranking
 
-    def _make_ranking_table(self, name: str, empty: Rows) -> None:
+    def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
+        """`shared`: several rows may have one identity."""
         self._gate.make(name, Words("CREATE TEMPORARY TABLE", sa.table(name), "AS", bare(empty)))
 
     def _identity(self, table: Table) -> list[sa.ColumnElement[Any]]:

@@ -175,7 +175,7 @@ class SqliteDatabase(SqliteCopies):
         collation = f' COLLATE "{column.collation}"' if column.collation else ""
         return f"{'' if kind == 'BLOB' else ' ' + kind}{collation}"
 
-    def _make_ranking_table(self, name: str, empty: Rows) -> None:
+    def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
         """In the order in which it is filled."""
         cells = [cell.name for cell in empty.selected_columns]
         key = "PRIMARY KEY (grp, place)) WITHOUT ROWID"
