@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 from yeldro.core.cautions import Caution, find_schema_cautions, whole_table
 from yeldro.core.database import Database, KeySet
 from yeldro.core.doubts import find_doubts
-from yeldro.core.reach import Reach, Rules, find_reach, root_keys, tables_in_reach
+from yeldro.core.reach import Action, Part, Reach, Rules, find_reach, root_keys, tables_in_reach
 from yeldro.core.schema import Table
 from yeldro.core.script import Removal, Written, find_removals
-from yeldro.errors import Refused, UsageError, YeldroError
+from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 
 
 @dataclass(slots=True, eq=False)
@@ -54,13 +54,16 @@ class Review:
 
 def read_removals(database: Database, script: Sequence[Written], dialect: str) -> list[tuple[Verdict, list[Removal]]]:
     """Every statement with what it removes. What cannot be judged says so in its verdict."""
-    found = []
+    found: list[tuple[Verdict, list[Removal]]] = []
     for written in script:
         verdict, removals = Verdict(written, written.fault), list[Removal]()
         try:
             removals = [] if written.fault else find_removals(written, database.schema, dialect)
         except YeldroError as error:
             verdict.unjudged = error.message
+        if len(removals) > 1:  # a TRUNCATE of several tables has the figures of each
+            found += [(Verdict(written, removals=[one]), [one]) for one in removals]
+            continue
         verdict.removals = removals
         found.append((verdict, removals))
     return found
@@ -86,8 +89,9 @@ def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]
         for removal in removals:
             try:
                 database.attempt(lambda v=verdict, r=removal: _judge(database, v, r))  # type: ignore[misc]
-            except (UsageError, Refused) as error:
-                # Anything else, such as an interrupt or a lost connection, ends the review.
+            except (UsageError, Refused, DatabaseFailed) as error:
+                database.attempt(lambda: None)  # a connection that is lost ends the review
+                verdict.reach = None
                 verdict.unjudged = error.message
             if verdict.reach:
                 _note_readers(verdict, removal, judged, gone)
@@ -98,7 +102,10 @@ def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]
 
 
 def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
-    reach = find_reach(database, removal.selection, Rules(), store=True)
+    if removal.truncates:
+        reach = _find_emptied(database, removal)
+    else:
+        reach = find_reach(database, removal.selection, Rules(), store=True)
     table, keys = removal.selection.table, root_keys(reach)
     verdict.reach = reach
     verdict.doubts += find_doubts(database, removal.selection, keys, expects_one=False)
@@ -115,12 +122,22 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
             "all but one."
         )
     if removal.truncates:
-        children = {one.child.label for one in database.schema.incoming(table) if one.child is not table}
+        incoming = database.schema.incoming(table)
+        children = {one.child.label for one in incoming if one.child not in removal.beside}
         if children:
             verdict.faults.append(
                 f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} references it."
             )
         verdict.notes.append("TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before.")
+
+
+def _find_emptied(database: Database, removal: Removal) -> Reach:
+    """All rows of a table: TRUNCATE acts on no dependents, it is refused or empties their tables too."""
+    table = removal.selection.table
+    keys = database.make_key_set(table)
+    rows = database.match(removal.selection, keys)
+    part = Part(table, Action.DELETE, rows, ())
+    return Reach(removal.selection, rows, rows, ((keys, rows),), (), (), (), (part,), ())
 
 
 def _note_readers(

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import sqlglot
@@ -16,6 +17,12 @@ from yeldro.core.selection import Selection, check_table
 from yeldro.errors import YeldroError
 
 _LOOKING = (exp.Select, exp.Set, exp.Use, exp.Describe)
+_RUN = "it holds a comment that the database runs"
+_COMMENTS = re.compile(
+    r"""'(?:[^'\\]|''|\\.)*' | "(?:[^"\\]|""|\\.)*" | `(?:[^`]|``)*` | \#[^\n]* | --(?=\s)[^\n]* | (?P<run>/\*M?!)
+    | /\*.*?\*/""",
+    re.DOTALL | re.VERBOSE,
+)
 _TRANSACTION = (exp.Transaction, exp.Commit, exp.Rollback)
 
 
@@ -27,11 +34,13 @@ class Written:
     text: str
     tree: exp.Expr | None
     fault: str = ""
+    dialect: str = ""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Removal:
-    """A statement that removes rows, as a selection of these. `reads` are the tables that it looks at besides."""
+    """A statement that removes rows, as a selection of these. `reads` are the tables that it looks at besides; `beside`
+    are those that a TRUNCATE empties together, whatever references what among them."""
 
     written: Written
     selection: Selection
@@ -39,6 +48,7 @@ class Removal:
     reads: tuple[Table, ...]
     copies: tuple[str, ...]
     """The columns by which the statement finds copies of rows, () where it looks for none."""
+    beside: tuple[Table, ...] = ()
 
 
 def read_script(text: str, dialect: str) -> list[Written]:
@@ -47,20 +57,39 @@ def read_script(text: str, dialect: str) -> list[Written]:
         tokens = sqlglot.tokenize(text, read=dialect)
     except TokenError:
         return [Written(1, text.strip(), None, "a quote or comment is not closed")]
-    return [_read(part, text, dialect) for part in _split(tokens)]
+    hidden = list(_find_run_comments(text)) if dialect == "mysql" else []
+    read: list[tuple[int, Written]] = []
+    for part, end in _split(tokens, len(text)):
+        start = part[0].start
+        inside = [place for place in hidden if start <= place < end]
+        hidden = [place for place in hidden if place not in inside]
+        one = _read(part, text, dialect)
+        read.append((start, Written(one.line, one.text, None, _RUN) if inside else one))
+    for place in hidden:
+        line = text.count("\n", 0, place) + 1
+        read.append((place, Written(line, text[place:].partition("*/")[0] + "*/", None, _RUN)))
+    return [one for _, one in sorted(read, key=lambda pair: pair[0])]
 
 
-def _split(tokens: list[Token]) -> Iterator[list[Token]]:
+def _find_run_comments(text: str) -> Iterator[int]:
+    """Where comments begin that MariaDB runs (https://mariadb.com/kb/en/comment-syntax/)."""
+    for part in _COMMENTS.finditer(text):
+        if part["run"]:
+            yield part.start()
+
+
+def _split(tokens: list[Token], end: int) -> Iterator[tuple[list[Token], int]]:
+    """The tokens of each statement, and where it ends: at its semicolon, or at the `end` of the text."""
     part: list[Token] = []
     for token in tokens:
         if token.token_type.name == "SEMICOLON":
             if part:
-                yield part
+                yield part, token.start
             part = []
         else:
             part.append(token)
     if part:
-        yield part
+        yield part, end
 
 
 def _read(tokens: list[Token], script: str, dialect: str) -> Written:
@@ -76,8 +105,10 @@ def _read(tokens: list[Token], script: str, dialect: str) -> Written:
         return Written(line, text, None, "it cannot be read")
     if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not tree.find(exp.Delete, exp.Insert, exp.Update):
         return Written(line, text, tree)
+    if any(node is not tree for node in tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge)):
+        return Written(line, text, None, "a query within it changes rows too")
     if isinstance(tree, exp.Delete | exp.TruncateTable):
-        return Written(line, text, tree)
+        return Written(line, text, tree, dialect=dialect)
     return Written(line, text, None, "only DELETE and TRUNCATE can be judged")
 
 
@@ -85,10 +116,10 @@ def find_removals(written: Written, schema: Schema, dialect: str) -> list[Remova
     """The removals of a DELETE or TRUNCATE, none for a statement that only looks. YeldroError for what cannot be."""
     tree = written.tree
     if isinstance(tree, exp.TruncateTable):
-        return [
-            Removal(written, Selection(check_table(_table(table, schema)), all_rows=True), True, (), ())
-            for table in tree.expressions
-        ]
+        named = [check_table(_table(table, schema)) for table in tree.expressions]
+        if str(tree.args.get("option") or "").upper() == "CASCADE":
+            named = _find_cascaded(named, schema)
+        return [Removal(written, Selection(table, all_rows=True), True, (), (), tuple(named)) for table in named]
     if not isinstance(tree, exp.Delete):
         return []
     tree = tree.copy()
@@ -104,15 +135,60 @@ def find_removals(written: Written, schema: Schema, dialect: str) -> list[Remova
         )
     )
     copies = tuple(_copied_columns(tree, target, name))
+    own = _find_own_text(written) if written.dialect == dialect else ""
     if any(tree.args.get(part) for part in ("using", "tables", "order", "limit", "with_", "with")) or _joins(tree):
-        condition = _by_key(tree, target, name)
+        condition, own = _by_key(tree, target, name), ""
     elif condition is not None and name.lower() != target.name.name.lower():
         _rename(condition, name, target.name.name)
+        own = ""
+    if condition is not None and not own and _has_unary_plus(written):
+        raise YeldroError("it holds a unary plus, which would be lost in reading")
     if condition is None:
         return [Removal(written, Selection(target, all_rows=True), False, reads, copies)]
-    text = condition.sql(dialect=dialect)
+    text = own or condition.sql(dialect=dialect)
     selection = Selection(target, (read_condition(text, target, dialect, {}, "this statement"),))
     return [Removal(written, selection, False, tuple(one for one in reads if one is not target), copies)]
+
+
+def _find_own_text(written: Written) -> str:
+    """The condition of a DELETE as it was written, "" where it cannot be cut out."""
+    tokens = sqlglot.tokenize(written.text, read=written.dialect)
+    depth, start, end = 0, -1, len(written.text)
+    for token in tokens:
+        depth += (token.token_type.name == "L_PAREN") - (token.token_type.name == "R_PAREN")
+        if not depth and token.token_type.name == "WHERE" and start < 0:
+            start = token.end + 1
+        elif not depth and token.token_type.name == "RETURNING":
+            end = min(end, token.start)
+    where = written.tree.args.get("where") if written.tree else None
+    if start < 0 or where is None:
+        return ""
+    text = written.text[start:end].strip()
+    try:
+        trees = sqlglot.Dialect.get_or_raise(written.dialect).parse_into(exp.Condition, text)
+    except (ParseError, TokenError):
+        return ""
+    return text if trees == [where.this] else ""
+
+
+def _has_unary_plus(written: Written) -> bool:
+    """SQLite takes the affinity from what stands behind one (https://www.sqlite.org/datatype3.html, 4)."""
+    tokens = sqlglot.tokenize(written.text, read=written.dialect) if written.dialect == "sqlite" else []
+    ends = {"R_PAREN", "NUMBER", "STRING", "VAR", "IDENTIFIER"}
+    pairs = zip(tokens, tokens[1:], strict=False)
+    return any(two.token_type.name == "PLUS" and one.token_type.name not in ends for one, two in pairs)
+
+
+def _find_cascaded(named: Sequence[Table], schema: Schema) -> list[Table]:
+    """These tables, and all that reference them in turn, whatever their references say: CASCADE empties them too."""
+    found = dict.fromkeys(named)
+    waiting = list(named)
+    while waiting:
+        for reference in schema.incoming(waiting.pop()):
+            if reference.child not in found:
+                found[reference.child] = None
+                waiting.append(reference.child)
+    return list(found)
 
 
 def _target(tree: exp.Delete, schema: Schema) -> tuple[Table, str]:
