@@ -67,7 +67,7 @@ SCRIPTS: list[tuple[str, set[str], list[int | None], list[str]]] = [
      {SQ, PG},     [2], [""]),
     ("DELETE w, g FROM weirs AS w JOIN gates AS g ON g.weir_id = w.id", {MY}, [None], ["several tables at once"]),
     ("DELETE FROM raws WHERE n = 1", {MY}, [0], [""]),
-    ("DELETE FROM marks WHERE n = 5 /*! OR 1=1 */;\nDELETE FROM marks WHERE n = 5", {MY}, [None, 1], ["database runs", ""]),
+    ("DELETE FROM marks WHERE n = 5 /*! OR 1=1 */;\nDELETE FROM marks WHERE n = 5", {MY}, [None, 1], ["runs", ""]),
     ("-- nothing else\n/*M!100000 DELETE FROM marks */", {MY}, [None], ["a comment that the database runs"]),
     ("DELETE FROM raws WHERE weir = '/*! */' /* plain */", {MY}, [0], [""]),
     (

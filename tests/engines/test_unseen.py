@@ -798,3 +798,30 @@ def test_ending_the_client_ends_its_statement(server: Server, tmp_path: Path) ->
             return
         time.sleep(0.1)
     raise AssertionError("the statement goes on")
+
+
+@on("sqlite")
+def test_columns_that_hold_other_things_than_they_say(yeldro: Yeldro, server: Server) -> None:
+    server.run(
+        [
+            "CREATE TABLE m (id INTEGER PRIMARY KEY, n INTEGER, d DATE, s TEXT)",
+            "INSERT INTO m VALUES (1, 5, '2020-01-01', 'a'), (2, 50, '31/12/2020', ''), (3, 'unknown', '', ' '),"
+            " (4, 'n/a', '2021-01-01 10:00', '7'), (5, 7, 20200101, '10')",
+        ]
+    )
+
+    def cautions(where: str) -> dict[str, str]:
+        found = json.loads(yeldro("preview", "m", "--where", where, "--db", server.place, "--format", "json").out)
+        return {one["name"]: one["message"] for one in found["cautions"]}
+
+    assert (
+        "2 rows of m hold a text, and any number is less than any text: 2 of them" in cautions("n > 10")["mixed-types"]
+    )
+    assert cautions("n = 'unknown'") == {}
+    assert "2 rows of m hold no day in the form 2024-01-31" in cautions("d < '2020-06-01'")["mixed-types"]
+    assert "letter by letter" in cautions("s > 8")["text-as-number"]
+    assert "mixed-types" not in cautions("id > 10")
+    assert "No row of" not in cautions("n = 'unknown'")
+    shown = yeldro("survey", "m", "--db", server.place).out
+    for line in ("n       a text", "d       a text that is no day", "d       a number", "s       a blank text"):
+        assert line in shown, shown

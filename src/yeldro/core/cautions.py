@@ -45,6 +45,7 @@ NAMES = (
     "not-transactional",
     "hidden-reference",
     "large-group",
+    "mixed-types",
 )
 
 

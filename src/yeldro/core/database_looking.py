@@ -9,7 +9,7 @@ from yeldro.core.condition import Condition
 from yeldro.core.keys import KeySet
 from yeldro.core.schema import Reference, Table
 from yeldro.core.selection import Selection
-from yeldro.core.traits import ColumnProfile, Row
+from yeldro.core.traits import ColumnProfile, Odd, Row
 from yeldro.core.values import Value
 
 
@@ -21,6 +21,10 @@ class Looking(Protocol):
 
     def profile(self, table: Table) -> list[ColumnProfile]:
         """What the columns hold, in column order."""
+        ...
+
+    def find_odd(self, table: Table) -> dict[str, dict[Odd, int]]:
+        """For each column that holds some, how many values of another kind than those that its type speaks of."""
         ...
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:

@@ -25,6 +25,7 @@ _CHANGING = {"random", "rand", "uuid", "gen_random_uuid", "newid", "randomblob",
 _CLOCKS = {"now", "current_timestamp", "current_date", "currenttimestamp", "currentdate", "curdate", "localtimestamp"}
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
 _MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?(Z|[+-]\d{2}:?\d{2})?")
+_DAYS = "[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*"
 _NUMERIC = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
 _APPROXIMATE = re.compile(r"\b(float|real)", re.IGNORECASE)
 
@@ -234,6 +235,32 @@ def _converted(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 )
 
 
+def _mixed_types(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+    """Values of a column that are no numbers, or no days, where it is compared with one."""
+    if Quirk.UNTYPED not in look.quirks:
+        return
+    for node in tree.find_all(*_COMPARISONS, exp.Between):
+        column = look.scopes.column(node.this)
+        if column is None or isinstance(node, exp.EQ | exp.NEQ) or node.find_ancestor(exp.Select):
+            continue
+        name = look.written(node.this)
+        if column.family in (Family.INTEGER, Family.NUMBER):
+            odd, what = f"typeof({name}) = 'text'", "a text, and any number is less than any text"
+        elif column.family in (Family.DATE, Family.TIMESTAMP):
+            odd = f"typeof({name}) = 'text' AND NOT {name} GLOB '{_DAYS}'"
+            what = "no day in the form 2024-01-31, and texts are compared letter by letter"
+        else:
+            continue
+        if rows := look.count(odd):
+            matching = look.count(f"({look.written(node)}) AND {odd}") or 0
+            yield (
+                "mixed-types",
+                f"{look.table_label}.{column.name}",
+                f"{rows:,} rows of {look.table_label} hold {what}: {matching:,} of them meet {look.written(node)}. "
+                f"Look at them, and leave them out with a condition on {name} if they are not meant.",
+            )
+
+
 def _bare_texts(look: Look, tree: exp.Expr) -> Iterator[Finding]:
     for node in _parts(tree):
         column = look.scopes.column(node)
@@ -263,7 +290,15 @@ def _mismatch(look: Look, column: Column, value: exp.Expr) -> str:
             f"every {column.name} is turned into a number first, and a text without one counts as 0. Put quotes around "
             "the value."
         )
+    is_ordered = not isinstance(value.parent, exp.EQ | exp.NEQ)
+    if Quirk.UNTYPED in look.quirks and column.family is Family.TEXT and is_number and is_ordered:
+        return (
+            f"{column.name} holds texts, so the number is compared as one, letter by letter: '10' is less than '9'. "
+            "Put quotes around the value, or compare CAST(… AS INTEGER)."
+        )
     if column.family in (Family.INTEGER, Family.NUMBER) and is_text and not _NUMERIC.fullmatch(value.this):
+        if Quirk.UNTYPED in look.quirks and look.count(f"typeof(\"{column.name}\") = 'text'"):
+            return ""  # the column holds texts, so one may well be meant
         if Quirk.UNTYPED in look.quirks:
             return f"the value is no number, and any number is less than any text. Compare {column.name} with a number."
         return f"the text is turned into a number first, here 0. Compare {column.name} with a number."
@@ -432,6 +467,7 @@ _CHECKS = (
     _quoted_word,
     _mixed_and_or,
     _converted,
+    _mixed_types,
     _case_blind,
     _wildcards,
     _days_and_moments,

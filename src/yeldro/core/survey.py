@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -10,6 +10,7 @@ from yeldro.core.cautions import Caution, find_schema_cautions, undeclared_refer
 from yeldro.core.database import ColumnProfile, Database, Row
 from yeldro.core.likely import find_likely
 from yeldro.core.schema import Column, Reference, Table
+from yeldro.core.traits import Odd
 
 SAMPLE = 5
 MOST_PAIRS = 30
@@ -17,11 +18,13 @@ MOST_PAIRS = 30
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Close:
-    """A close look at one table: its columns with what they hold, a few rows, and the column sets that are unique."""
+    """A close look at one table: its columns with what they hold, a few rows, the column sets that are unique, and by
+    column how many values are of another kind than its type speaks of."""
 
     columns: tuple[tuple[Column, ColumnProfile], ...]
     sample: tuple[Row, ...]
     unique: tuple[tuple[str, ...], ...]
+    odd: Mapping[str, Mapping[Odd, int]]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -65,6 +68,7 @@ def _look_closely(database: Database, table: Table, rows: int) -> Close:
         tuple(names for names, distinct in find_distinct(database, table, rows, profiles) if distinct == rows)
         if rows > 1
         else (),
+        database.find_odd(table),
     )
 
 

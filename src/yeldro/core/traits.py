@@ -34,6 +34,16 @@ class ColumnProfile:
     largest: Any
 
 
+class Odd(StrEnum):
+    """What a column may hold beside the values that its type speaks of."""
+
+    TEXT = "a text"
+    NUMBER = "a number"
+    BYTES = "bytes"
+    BLANK = "a blank text"
+    NOT_A_DAY = "a text that is no day in the form 2024-01-31"
+
+
 class Quirk(StrEnum):
     """How an engine reads a condition otherwise than the standard does."""
 

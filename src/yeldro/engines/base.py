@@ -14,8 +14,9 @@ from yeldro.core.condition import Condition
 from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, Sent, T
 from yeldro.core.keys import find_carried
 from yeldro.core.ranking import Grouping
-from yeldro.core.schema import Reference, Schema, Table
+from yeldro.core.schema import Column, Family, Reference, Schema, Table
 from yeldro.core.selection import Selection
+from yeldro.core.traits import Odd
 from yeldro.core.values import Value
 from yeldro.engines.copies import SqlCopies
 from yeldro.engines.gate import Gate
@@ -163,6 +164,24 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             self.attempt(lambda: self._gate.run(statement).one())
             return True
         return False
+
+    def find_odd(self, table: Table) -> dict[str, dict[Odd, int]]:
+        clause = self._statements.table(table)
+        looks = [(column, *one) for column in table.columns for one in self._odd(column, clause.c[column.name])]
+        if not looks:
+            return {}
+        counts = [sa.func.count(sa.case((test, sa.literal_column("1")))) for _, _, test in looks]
+        found: dict[str, dict[Odd, int]] = {}
+        row = self._gate.run(sa.select(*counts).select_from(clause)).one()
+        for (column, kind, _), rows in zip(looks, row, strict=True):
+            if rows:
+                found.setdefault(column.name, {})[kind] = int(rows)
+        return found
+
+    def _odd(self, column: Column, cell: sa.ColumnElement[Any]) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
+        """The tests for what a column should not hold. An engine with types needs only one."""
+        if column.family is Family.TEXT:
+            yield Odd.BLANK, self._is_white(cell)
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_distinct(table, columns))

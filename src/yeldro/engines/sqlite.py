@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -14,9 +14,9 @@ import sqlalchemy as sa
 from yeldro.core.archive import Form, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.ranking import Grouping, Ranking, Same
-from yeldro.core.schema import Column, OnDelete, Reference, Table
+from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.core.spelling import WHITE, make_plain
-from yeldro.core.traits import Kind
+from yeldro.core.traits import Kind, Odd
 from yeldro.engines.base import did_not_commit
 from yeldro.engines.gate import Gate
 from yeldro.engines.literals import write_for_sqlite
@@ -28,6 +28,7 @@ from yeldro.engines.statements import Rows, Words, as_tuple
 from yeldro.engines.writer import Writer
 from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
 
+_DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
 # The table of a script that its checks are written to.
 CHECKS = "yeldro_checks"
 
@@ -194,6 +195,22 @@ class SqliteDatabase(SqliteCopies):
     def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         is_text = sa.func.typeof(cell) == sa.literal_column("'text'")
         return sa.and_(is_text, sa.func.trim(cell, WHITE) == sa.literal_column("''"))
+
+    def _odd(self, column: Column, cell: sa.ColumnElement[Any]) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
+        """Any column may hold anything, and days are texts."""
+        yield from super()._odd(column, cell)
+        kind = sa.func.typeof(cell)
+        is_text, is_bytes = (kind == sa.literal_column(f"'{name}'") for name in ("text", "blob"))
+        is_number = kind.in_([sa.literal_column("'integer'"), sa.literal_column("'real'")])
+        if column.family in (Family.INTEGER, Family.NUMBER, Family.BOOLEAN):
+            yield Odd.TEXT, is_text
+        elif column.family in (Family.DATE, Family.TIMESTAMP):
+            yield Odd.NOT_A_DAY, sa.and_(is_text, sa.not_(cell.op("GLOB", is_comparison=True)(_DAY)))
+            yield Odd.NUMBER, is_number
+        elif column.family is Family.TEXT:
+            yield Odd.NUMBER, is_number
+        if column.family is not Family.OTHER:
+            yield Odd.BYTES, is_bytes
 
     def _may_merge(self, table: Table, column: str) -> bool:
         return (table.column(column).collation or "BINARY") != "BINARY"

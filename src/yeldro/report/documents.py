@@ -77,6 +77,7 @@ def _close(close: Close, table: Table) -> Document:
                 "nullable": column.nullable,
                 "nulls": profile.nulls,
                 "distinct": profile.distinct,
+                "odd": {str(kind): rows for kind, rows in close.odd.get(column.name, {}).items()},
                 "smallest": profile.smallest,
                 "largest": profile.largest,
             }

@@ -88,6 +88,10 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
         ],
         right=("NULLs", "different"),
     )
+    if one.close.odd:
+        yield Text("\nValues of another kind", style="bold")
+        odd = [(name, kind, rows) for name, kinds in one.close.odd.items() for kind, rows in kinds.items()]
+        yield render_grid(("column", "holds", "rows"), odd, right=("rows",))
     if one.close.unique:
         sets = "; ".join(" + ".join(names) for names in one.close.unique)
         yield Text(f"\nUnique in the data: {sets}")
