@@ -825,3 +825,54 @@ def test_columns_that_hold_other_things_than_they_say(yeldro: Yeldro, server: Se
     shown = yeldro("survey", "m", "--db", server.place).out
     for line in ("n       a text", "d       a text that is no day", "d       a number", "s       a blank text"):
         assert line in shown, shown
+
+
+OURS = ["yeldro_walk", "yeldro_other", "yeldro_rows", "yeldro_same", "yeldro_groups", "yeldro_kept", "yeldro_parent"]
+
+
+@pytest.mark.parametrize("name", OURS)
+def test_tables_with_names_that_we_use_ourselves(yeldro: Yeldro, server: Server, name: str) -> None:
+    server.run(
+        [
+            f"CREATE TABLE {name} (id INTEGER PRIMARY KEY, c0 INTEGER, up INTEGER, n VARCHAR(9),"
+            f" FOREIGN KEY (up) REFERENCES {name} (id) ON DELETE CASCADE)",
+            f"INSERT INTO {name} VALUES (1, 9, NULL, 'a'), (2, 9, 1, 'a'), (3, 9, 2, 'b'), (4, 9, NULL, 'b')",
+            f"CREATE TABLE other (id INTEGER PRIMARY KEY, w INTEGER, FOREIGN KEY (w) REFERENCES {name} (id))",
+            "INSERT INTO other VALUES (1, 2), (2, 4)",
+        ]
+    )
+    tables = (name, "other")
+    all_of_them = ["--dependents", "delete"]
+    there_and_back(yeldro, server, tables, "delete", name, "--where", f"{name}.id = 1 AND c0 = 9", *all_of_them)
+    there_and_back(yeldro, server, tables, "delete", "other", "--found-in", name, "--all-rows")
+    there_and_back(yeldro, server, tables, "dedupe", name, "--same", "n", "--keep", "lowest id", "--fill")
+    assert "No row matches" in yeldro("delete", name, "--orphans", "--yes", "--db", server.place).out
+
+
+CLEARED = {
+    "check": "CREATE TABLE r (id INTEGER PRIMARY KEY, up INTEGER, top INTEGER NOT NULL,"
+    " CHECK ((up IS NULL) = (top = 1)), FOREIGN KEY (up) REFERENCES r (id) ON DELETE CASCADE)",
+    "unique": "CREATE TABLE r (id INTEGER PRIMARY KEY, up INTEGER NOT NULL UNIQUE, top INTEGER,"
+    " FOREIGN KEY (up) REFERENCES r (id) ON DELETE CASCADE)",
+}
+
+
+@pytest.mark.parametrize("shape", CLEARED)
+def test_links_that_cannot_be_cleared(yeldro: Yeldro, server: Server, shape: str) -> None:
+    """A row that goes must be as the schema wants it until it is gone."""
+    first = "1, NULL, 1" if shape == "check" else "1, 1, 1"
+    server.run([CLEARED[shape], f"INSERT INTO r VALUES ({first})", "INSERT INTO r VALUES (2, 1, 0)"] if shape == "check"
+               else [CLEARED[shape], f"INSERT INTO r VALUES ({first})"])  # fmt: skip
+    more = ["(3, 2, 0)", "(4, 3, 0)"] if shape == "check" else ["(2, 1, 0)", "(3, 2, 0)"]
+    if shape == "unique":  # each is pointed at by one, the last one points at itself
+        server.run(["DELETE FROM r", "INSERT INTO r VALUES (9, 9, 0)"])
+        more = ["(8, 9, 0)"]
+        server.run(["DELETE FROM r", "INSERT INTO r VALUES (5, 5, 0)", "UPDATE r SET up = 5"])
+        more = []
+    server.run([f"INSERT INTO r VALUES {row}" for row in more])
+    options = ["--break-cycles"] if server.engine == "mariadb" and shape == "unique" else []
+    before = rows(server, "r")
+    done = yeldro("delete", "r", "--all-rows", "--yes", *options, "--db", server.place)
+    assert (done.status, rows(server, "r")) == (0, [[]]), done.err
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert rows(server, "r") == before

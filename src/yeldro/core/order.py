@@ -50,15 +50,16 @@ def find_order(
         if reference.on_delete not in abilities.tree_rules
         and (reference.nullable_columns or abilities.own_row)
         and not reference.child.shares_identity
+        and reference.is_clearable
     ]
     left = [reference for reference in references if not reference.is_self]
     opened: list[Reference] = []
     while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in left]):
         opened.append(min((left[place] for place in cycle), key=_reluctance))
         left.remove(opened[-1])
-    links += [reference for reference in opened if reference.nullable_columns]
+    links += [reference for reference in opened if _is_open(reference)]
     late = [r for r in selves if circle_rules and not abilities.own_row and not r.nullable_columns]
-    stuck = [reference for reference in opened if not reference.nullable_columns]
+    stuck = [reference for reference in opened if not _is_open(reference)]
     rest = [reference for reference in references if reference not in links]
     knots = [reference for reference in stuck if _is_knotted(reference, names, rest, circle_rules)]
     order = [name for part in find_components(names, _edges(left)) for name in part]
@@ -77,7 +78,12 @@ def _is_knotted(
     return any(r.on_delete not in allowed and {r.child.name, r.parent.name} <= circle for r in references)
 
 
+def _is_open(reference: Reference) -> bool:
+    """Whether a circle can be opened here: by taking the reference away from rows that go."""
+    return bool(reference.nullable_columns) and reference.is_clearable
+
+
 def _reluctance(reference: Reference) -> int:
     """How unwelcome it is to open a circle here: least where the reference can be NULL."""
     ranks = (OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE, OnDelete.SET_NULL, OnDelete.SET_DEFAULT)
-    return -1 if reference.nullable_columns else ranks.index(reference.on_delete)
+    return -1 if _is_open(reference) else ranks.index(reference.on_delete)

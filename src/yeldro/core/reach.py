@@ -485,7 +485,8 @@ class Search:
             for reference in (
                 () if self.rules.breaks_cycles or not self.counts[name] else self.schema.outgoing(keys.table)
             ):
-                rigid = reference.is_self and not reference.nullable_columns and not reference.broken
+                free = reference.nullable_columns and reference.is_clearable
+                rigid = reference.is_self and not free and not reference.broken
                 if rigid and (rows := self.database.count_ringed(reference, keys, self.counts[name])):
                     reason = "they point at themselves or at each other in a cycle, and no column of it may be NULL"
                     yield Stop(keys.table, rows, reference, reason, self.database.abilities.circle_hint)

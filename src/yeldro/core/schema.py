@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
@@ -79,7 +80,8 @@ class Table:
     number, else WHOLE_ROW, which rows that are alike in every column share; () where there is nothing of the kind.
     `refusal` says why its rows cannot be deleted safely, "" where they
     can. `definition` is the SQL text of a view. `parts` are its partitions at every level, itself included.
-    `weight` is how much the engine's own counter of changes counts for one row.
+    `weight` is how much the engine's own counter of changes counts for one row. `checks` are the texts of its CHECK
+    constraints.
     """
 
     name: TableName
@@ -95,6 +97,7 @@ class Table:
     parts: frozenset[TableName] = frozenset()
     definition: str = ""
     weight: int = 1
+    checks: tuple[str, ...] = ()
 
     @cached_property
     def lasting_keys(self) -> tuple[tuple[str, ...], ...]:
@@ -170,6 +173,17 @@ class Reference:
     def nullable_columns(self) -> tuple[str, ...]:
         free = tuple(name for name in self.columns if _settable(self.child.column(name)))
         return free if free == self.columns or not self.match_full else ()
+
+    @property
+    def is_clearable(self) -> bool:
+        """Whether rows that go may lose this reference first, as far as CHECK and UNIQUE constraints are known."""
+        cleared = self.nullable_columns or self.columns
+        named = re.compile("|".join(rf"(?<!\w){re.escape(name)}(?!\w)" for name in cleared), re.IGNORECASE)
+        if any(named.search(check) for check in self.child.checks):
+            return False
+        # Without a column that may be NULL a row would point at itself, where another one may still point at it too.
+        unique = any(index.unique and set(index.columns) & set(cleared) for index in self.child.indexes)
+        return bool(self.nullable_columns) or not unique
 
     @property
     def is_self(self) -> bool:

@@ -141,7 +141,7 @@ class SqlImages:
 
     def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
         """Walk up from every row with a new value, by new values where there are some."""
-        row = self._statements.table(reference.child).alias("yeldro_row")
+        row = self._statements.table(reference.child).alias(self._statements.own("row"))
         parts = range(len(reference.columns))
         starts = []
         for one in images:
@@ -149,11 +149,16 @@ class SqlImages:
             named = [cell.label(f"s{place}") for place, cell in enumerate(own)]
             ahead = [cell.label(f"a{place}") for place, cell in enumerate(aims)]
             starts.append(sa.select(*named, *ahead).where(*(cell.is_not(None) for cell in aims)))
-        walk = sa.union(*starts).subquery("yeldro_starts").select().cte("yeldro_walk", recursive=True)
+        walk = (
+            sa.union(*starts)
+            .subquery(self._statements.own("starts"))
+            .select()
+            .cte(self._statements.own("walk"), recursive=True)
+        )
         path = walk.join(row, sa.and_(*(row.c[name] == walk.c[f"a{n}"] for n, name in enumerate(reference.referred))))
         aims = [row.c[name] for name in reference.columns]
         for number, one in enumerate(reversed(images)):
-            other = self._statements.key_table(one).alias(f"yeldro_other_{number}")
+            other = self._statements.key_table(one).alias(self._statements.own(f"other_{number}"))
             names = one.table.identity
             path = path.join(other, sa.and_(*(row.c[n] == other.c[f"c{place}"] for place, n in enumerate(names))), True)
             new = [other.c[f"n{one.new.index(name)}"] for name in reference.columns]
@@ -161,7 +166,12 @@ class SqlImages:
         step: Rows = sa.select(*(walk.c[f"s{place}"] for place in parts), *aims).select_from(path)
         walk = walk.union(step.where(*(aim.is_not(None) for aim in aims)))
         met = [walk.c[f"a{place}"] == walk.c[f"s{place}"] for place in parts]
-        found = sa.select(*(walk.c[f"s{place}"] for place in parts)).where(*met).distinct().subquery("yeldro_loops")
+        found = (
+            sa.select(*(walk.c[f"s{place}"] for place in parts))
+            .where(*met)
+            .distinct()
+            .subquery(self._statements.own("loops"))
+        )
         return self._gate.number(sa.select(sa.func.count()).select_from(found))
 
     # Collisions
@@ -188,7 +198,7 @@ class SqlImages:
             self._statements.lacks_identity(images),
             self._statements.lacks_identity(gone),
         )
-        every = sa.union_all(moved, there).subquery("yeldro_every")
+        every = sa.union_all(moved, there).subquery(self._statements.own("every"))
         unique = [
             self._statements.sorted_as(every.c[f"u{place}"], images.table.column(name))
             for place, name in enumerate(columns)
@@ -203,7 +213,7 @@ class SqlImages:
                 *(sa.func.first_value(every.c[name]).over(**window).label(f"k{name}") for name in carried),
             )
             .where(*(every.c[f"u{place}"].is_not(None) for place in range(len(columns))))
-            .subquery("yeldro_ranked")
+            .subquery(self._statements.own("ranked"))
         )
         firsts = [ranked.c[f"k{carried[into.columns.index(name)]}"] for name in into.new]
         surplus = sa.select(*(ranked.c[name] for name in carried), sa.literal_column("-1"), *firsts)
@@ -211,7 +221,7 @@ class SqlImages:
 
     def pass_on(self, gone: KeySet) -> int:
         clause = self._statements.key_table(gone)
-        next_one = clause.alias("yeldro_next")
+        next_one = clause.alias(self._statements.own("next"))
         names = gone.table.identity
         same = [
             cell == next_one.c[f"c{gone.columns.index(name)}"]

@@ -145,6 +145,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             found = self._gate.read(_DEMANDS)
             self._statements.demands_keys = any("ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found)
             self.schema, self._bodies = read_schema(self._gate, str(url.database))
+            self._statements.avoid(table.name.name for table in self.schema.tables)
         except BaseException:
             self.close()
             raise
@@ -258,7 +259,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         groups = self._gathered(ranking, sa.func.json_arrayagg)
-        members = JsonTable(groups.c.ids).table_valued("c0", name="yeldro_members")
+        members = JsonTable(groups.c.ids).table_valued("c0", name=self._statements.own("members"))
         return groups.join(members, sa.true()), [members.c.c0, groups.c.grp, groups.c.size]
 
     def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -378,7 +379,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             return self._delete_alike(keys)
         outgoing = self.schema.outgoing(keys.table)
         stays = keys.table.shares_identity
-        rigid = [one for one in outgoing if one.is_self and (stays or not one.nullable_columns)]
+        rigid = [one for one in outgoing if one.is_self and (stays or not (one.nullable_columns and one.is_clearable))]
         done = 0
         if len(rigid) == 1:
             levels = self._make_key_set(keys.table)

@@ -57,6 +57,9 @@ _PLAIN = "CONVERT(CAST(CAST({} AS BINARY) AS CHAR CHARACTER SET filename) USING 
 _OPENED = """
 SELECT SUM(VARIABLE_VALUE) FROM information_schema.SESSION_STATUS
 WHERE VARIABLE_NAME IN ('TABLE_OPEN_CACHE_HITS', 'TABLE_OPEN_CACHE_MISSES', 'TABLE_OPEN_CACHE_OVERFLOWS')"""
+_CHECKS = """
+SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CHECK_CLAUSE) FROM information_schema.CHECK_CONSTRAINTS
+WHERE CONSTRAINT_SCHEMA IN ({0})"""
 _ROUTINES = """
 SELECT JSON_ARRAY(ROUTINE_SCHEMA, ROUTINE_NAME, ROUTINE_DEFINITION) FROM information_schema.ROUTINES
 WHERE ROUTINE_SCHEMA IN ({0})"""
@@ -92,6 +95,7 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
         known = [database, *sorted(wanted - {database})]
     tables_found = _run(gate, _TABLES, known)
     columns, indexes, triggers = (_by_table(_run(gate, query, known)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
+    checks = _by_table(_run(gate, _CHECKS, known))
     views = {TableName(row[0], row[1]): row[2] for row in _run(gate, _VIEWS, known)}
     tables = {}
     for schema, name, kind, engine, is_partitioned in tables_found:
@@ -99,7 +103,12 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
         label = name if schema == database else f"{schema}.{name}"
         found = _table(place, label, kind, engine, columns[place], indexes[place], triggers[place])
         # Its handler counts a row once for the table and once for the partition.
-        tables[place] = replace(found, definition=views.get(place) or "", weight=2 if is_partitioned else 1)
+        tables[place] = replace(
+            found,
+            definition=views.get(place) or "",
+            weight=2 if is_partitioned else 1,
+            checks=tuple(row[0] for row in checks[place]),
+        )
     rules = {(row[0], row[1], row[2]): OnDelete(row[3]) for row in _run(gate, _RULES, known)}
     rules |= {(one.child.schema, one.child.name, one.name): one.rule for one in listed or ()}
     seen = [rows for rows in _grouped(_run(gate, _REFERENCES, known)) if _is_seen(rows, tables)]

@@ -161,7 +161,9 @@ class MariadbStatements(StageStatements):
         return marks.add_columns(sa.func.count().label("rows")).group_by(ranked.c.c0)
 
     def count_other_marks(self, keys: KeySet, other: KeySet) -> Rows:
-        one, two = (self.count_marks(which).subquery(f"yeldro_{name}") for which, name in ((keys, "a"), (other, "b")))
+        one, two = (
+            self.count_marks(which).subquery(self.own(f"{name}")) for which, name in ((keys, "a"), (other, "b"))
+        )
         same = sa.and_(one.c.c0 == two.c.c0, one.c.rows == two.c.rows)
         rows = sa.select(sa.func.coalesce(sa.func.sum(one.c.rows), sa.literal_column("0")))
         return rows.select_from(one.join(two, same, isouter=True)).where(two.c.c0.is_(None))
@@ -172,8 +174,8 @@ class MariadbStatements(StageStatements):
         mark = clause.c[WHOLE_ROW]
         number = sa.func.row_number().over(partition_by=mark).label("yeldro_place")
         named = [cell.label(f"x{place}") for place, cell in enumerate(cells)]
-        alike = sa.select(*named, mark.label("yeldro_mark"), number).where(mark.in_(marks)).subquery("yeldro_rows")
-        gone = self.count_marks(keys).subquery("yeldro_gone")
+        alike = sa.select(*named, mark.label("yeldro_mark"), number).where(mark.in_(marks)).subquery(self.own("rows"))
+        gone = self.count_marks(keys).subquery(self.own("gone"))
         met = sa.and_(alike.c.yeldro_mark == gone.c.c0, alike.c.yeldro_place <= gone.c.rows)
         return sa.select(*(alike.c[cell.name] for cell in named)).select_from(alike.join(gone, met))
 
@@ -301,7 +303,7 @@ class MariadbStatements(StageStatements):
         is_below = sa.exists().where(*points_at(above)).correlate(child)
         columns = [start.c[name] for name in names]
         walk = sa.select(*columns, sa.literal_column("0").label("level")).where(*rows, sa.not_(is_below))
-        levels = walk.cte("yeldro_levels", recursive=True)
+        levels = walk.cte(self.own("levels"), recursive=True)
         path = levels.join(child, sa.and_(*points_at(levels))).join(start, sa.and_(*rows))
         step = sa.select(*columns, (levels.c.level + 1).label("level")).select_from(path).prefix_with("STRAIGHT_JOIN")
         return levels.union_all(step)
@@ -312,17 +314,6 @@ class MariadbStatements(StageStatements):
         same = sa.and_(*(clause.c[name] == key for name, key in pairs))
         level = (key_table.c.round, "FROM", key_table, "WHERE", same)
         return Words(super().delete(levels), "ORDER BY (SELECT", *level, ") DESC")
-
-    def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
-        """Delete the rows of a key set at which no other row of the table points through these links."""
-        clause = self.table(keys.table)
-        statement = super().delete(keys)
-        for number, reference in enumerate(rigid):
-            other = clause.alias(f"yeldro_child_{number}")
-            pairs = zip(reference.columns, reference.referred, strict=True)
-            below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
-            statement = statement.where(sa.not_(below.correlate(clause)))
-        return statement
 
     def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
         """In a writing transaction a plain read shows an old snapshot: a locking one shows, and keeps, the latest."""

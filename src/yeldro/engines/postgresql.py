@@ -164,6 +164,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         try:
             self._pin_settings(wait)
             self.schema = read_schema(self._gate)
+            self._statements.avoid(table.name.name for table in self.schema.tables)
             self._show_as_written()
         except BaseException:
             self.close()
@@ -364,14 +365,14 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         """Hashing, and no sorting: the lowest and the highest row of a group come with it, others are looked up."""
         grouping = ranking.grouping
-        same = self._looked(ranking, ()).subquery("yeldro_same")
+        same = self._looked(ranking, ()).subquery(self._statements.own("same"))
         names = [f"s{place}" for place in range(len(grouping.same))]
         shared = [same.c[name] for name in names]
         number, size = sa.func.row_number().over().label("grp"), sa.func.count().label("size")
         ends = [sa.func.min(same.c.c0).label("low"), sa.func.max(same.c.c0).label("high")]
         several = sa.select(*shared, *ends, size, number).group_by(*shared).having(sa.func.count() > sa.text("1"))
-        groups = several.cte("yeldro_groups").prefix_with("MATERIALIZED")
-        rows = self._looked(ranking, ()).subquery("yeldro_rows")
+        groups = several.cte(self._statements.own("groups")).prefix_with("MATERIALIZED")
+        rows = self._looked(ranking, ()).subquery(self._statements.own("rows"))
         left, right = ([clause.c[name] for name in names] for clause in (rows, groups))
         if grouping.nulls_differ:
             alike = sa.and_(*(one == two for one, two in zip(left, right, strict=True)))
@@ -381,7 +382,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         between = sa.and_(rows.c.c0 != groups.c.low, rows.c.c0 != groups.c.high, groups.c.size > sa.text("2"))
         others = sa.select(rows.c.c0, groups.c.grp, groups.c.size).select_from(rows.join(groups, alike)).where(between)
         found = [sa.select(end.label("c0"), groups.c.grp, groups.c.size) for end in (groups.c.low, groups.c.high)]
-        members = sa.union_all(*found, others).subquery("yeldro_members")
+        members = sa.union_all(*found, others).subquery(self._statements.own("members"))
         return members, [members.c.c0, members.c.grp, members.c.size]
 
     def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -439,7 +440,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _follow(self, keys: KeySet, moving: sa.Update) -> int:
         moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")))
         self._gate.make(moved.name, Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
-        update = moving.cte("yeldro_moved")
+        update = moving.cte(self._statements.own("moved"))
         done = self._gate.run(sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c)))
         for other in self._filled:
             if other.table is keys.table:
@@ -528,7 +529,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """All in one statement of data-modifying WITH queries: references are checked when it is done."""
         parts = [
-            self._statements.delete(keys).returning(sa.literal_column("1")).cte(f"yeldro_gone_{place}")
+            self._statements.delete(keys).returning(sa.literal_column("1")).cte(self._statements.own(f"gone_{place}"))
             for place, keys in enumerate(key_sets)
         ]
         counts = [sa.select(sa.func.count()).select_from(part).scalar_subquery() for part in parts]

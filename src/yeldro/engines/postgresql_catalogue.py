@@ -59,6 +59,7 @@ SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY n.nspname, c.relname, k.conname"""
+_CHECKS = "SELECT conrelid, pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND conrelid <> 0"
 # What a deletion would fail on (https://www.postgresql.org/docs/current/logical-replication-publication.html).
 _UNPUBLISHABLE = """
 SELECT c.oid, min(u.pubname) FROM pg_publication_tables AS t JOIN pg_publication AS u ON u.pubname = t.pubname
@@ -109,6 +110,8 @@ def read_schema(gate: Gate) -> Schema:
     unpublishable = {names[oid]: publication for oid, publication in gate.read(_UNPUBLISHABLE) if oid in names}
     numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
     tables = {row[0]: _table(row, names, columns[row[0]], indexes[row[0]], triggers[row[0]]) for row in rows}
+    checks = _by_table(gate.read(_CHECKS))
+    tables = {oid: replace(table, checks=tuple(row[0] for row in checks[oid])) for oid, table in tables.items()}
     tables = {oid: _with_refusal(table, tables, unpublishable) for oid, table in tables.items()}
     constraints = gate.read(_REFERENCES)
     references = [_reference(tables, numbered, row) for row in constraints if row[1] in tables and row[2] in tables]

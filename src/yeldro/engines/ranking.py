@@ -144,11 +144,11 @@ class SqlRanking(ABC):
 
     def _gathered(self, ranking: Ranking, gather: Callable[[Any], sa.ColumnElement[Any]]) -> sa.Subquery:
         """Groups of several, with the identities of all their rows in one value."""
-        same = self._looked(ranking, ()).subquery("yeldro_same")
+        same = self._looked(ranking, ()).subquery(self._statements.own("same"))
         shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
         number, size = sa.func.row_number().over().label("grp"), sa.func.count().label("size")
         groups = sa.select(gather(same.c.c0).label("ids"), size, number).group_by(*shared)
-        return groups.having(sa.func.count() > _ONE).subquery("yeldro_groups")
+        return groups.having(sa.func.count() > _ONE).subquery(self._statements.own("groups"))
 
     def _by_lists(self, ranking: Ranking) -> Rows:
         """Only rows that have duplicates are ordered, by the number of their group."""
@@ -156,7 +156,7 @@ class SqlRanking(ABC):
         source, (own, group, size) = self._members(ranking)
         order: list[sa.ColumnElement[Any]] = []
         if rules or ranking.table.tie_breakers:
-            rows = self._looked(ranking, rules, all_columns=True).subquery("yeldro_values")
+            rows = self._looked(ranking, rules, all_columns=True).subquery(self._statements.own("values"))
             source = source.join(rows, rows.c.c0 == own)
             order = _orders(ranking.table, rules, rows)
         place = sa.func.row_number().over(partition_by=group, order_by=[*order, own])
@@ -165,7 +165,7 @@ class SqlRanking(ABC):
     def _by_windows(self, ranking: Ranking) -> Rows:
         """Every row is ordered within what it has in common with others."""
         grouping = ranking.grouping
-        rows = self._looked(ranking, grouping.rules).subquery("yeldro_rows")
+        rows = self._looked(ranking, grouping.rules).subquery(self._statements.own("rows"))
         shared = [rows.c[f"s{place}"] for place in range(len(grouping.same))]
         order = _orders(ranking.table, grouping.rules, rows)
         identity = [rows.c[name] for name in _cells(ranking)]
@@ -174,7 +174,7 @@ class SqlRanking(ABC):
             sa.func.dense_rank().over(order_by=shared).label("grp"),
             sa.func.row_number().over(partition_by=shared, order_by=[*order, *identity]).label("place"),
             sa.func.count().over(partition_by=shared).label("size"),
-        ).subquery("yeldro_ranked")
+        ).subquery(self._statements.own("ranked"))
         return sa.select(*ranked.c).where(ranked.c.size > _ONE)
 
     def _clause(self, ranking: Ranking) -> sa.TableClause:
@@ -207,10 +207,12 @@ class SqlRanking(ABC):
         return int(groups), int(rows)
 
     def count_left_groups(self, ranking: Ranking) -> int:
-        same = self._looked(ranking, ()).subquery("yeldro_same")
+        same = self._looked(ranking, ()).subquery(self._statements.own("same"))
         shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
         groups = sa.select(_ONE.label("one")).select_from(same).group_by(*shared).having(sa.func.count() > _ONE)
-        return self._gate.number(sa.select(sa.func.count()).select_from(groups.subquery("yeldro_groups")))
+        return self._gate.number(
+            sa.select(sa.func.count()).select_from(groups.subquery(self._statements.own("groups")))
+        )
 
     def count_sizes(self, ranking: Ranking) -> list[tuple[int, int]]:
         ranked = self._clause(ranking)
@@ -222,8 +224,14 @@ class SqlRanking(ABC):
         """By the first row of each group and the second one. What goes by the identity always decides."""
         if _is_by_identity(rules[0], ranking.table):
             return [self.count_groups(ranking)[0], *(0 for _ in rules[1:])]
-        first, second = self._clause(ranking).alias("yeldro_first"), self._clause(ranking).alias("yeldro_second")
-        one, two = (self._looked(ranking, rules, all_columns=True).subquery(f"yeldro_{name}_row") for name in "ab")
+        first, second = (
+            self._clause(ranking).alias(self._statements.own("first")),
+            self._clause(ranking).alias(self._statements.own("second")),
+        )
+        one, two = (
+            self._looked(ranking, rules, all_columns=True).subquery(self._statements.own(f"{name}_row"))
+            for name in "ab"
+        )
         both = first.join(second, sa.and_(first.c.grp == second.c.grp, second.c.place == sa.literal_column("2")))
         both = both.join(one, self._is_row(ranking, first, one)).join(two, self._is_row(ranking, second, two))
         counts = []
@@ -236,7 +244,10 @@ class SqlRanking(ABC):
         return [int(number) for number in found]
 
     def count_choices(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
-        ranked, rows = self._clause(ranking), self._looked(ranking, rules, all_columns=True).subquery("yeldro_rows")
+        ranked, rows = (
+            self._clause(ranking),
+            self._looked(ranking, rules, all_columns=True).subquery(self._statements.own("rows")),
+        )
         values = [rows.c[f"v{place}"] for place in range(len(rules))]
         differ = [
             sa.case(
@@ -248,7 +259,7 @@ class SqlRanking(ABC):
         # Where a column holds no value at all in a group, a rule has nothing to go by.
         some = [sa.func.count(value).label(f"f{place}") for place, value in enumerate(values)]
         groups = sa.select(*differ, *some).select_from(ranked.join(rows, self._is_row(ranking, ranked, rows)))
-        found = groups.group_by(ranked.c.grp).subquery("yeldro_found")
+        found = groups.group_by(ranked.c.grp).subquery(self._statements.own("found"))
         zero: sa.ColumnElement[int] = sa.literal_column("0")
         counts = [
             sa.func.count(sa.case((sa.and_(found.c[f"d{place}"] == _ONE, found.c[f"f{place}"] > zero), _ONE)))
@@ -257,7 +268,10 @@ class SqlRanking(ABC):
         return [int(number) for number in self._gate.run(sa.select(*counts)).one()]
 
     def find_choices(self, ranking: Ranking, rule: Rule, groups: Sequence[int]) -> dict[int, int]:
-        ranked, rows = self._clause(ranking), self._looked(ranking, [rule], all_columns=True).subquery("yeldro_rows")
+        ranked, rows = (
+            self._clause(ranking),
+            self._looked(ranking, [rule], all_columns=True).subquery(self._statements.own("rows")),
+        )
         order = [*_order(rule, rows.c.v0), ranked.c.place]
         best = sa.func.row_number().over(partition_by=ranked.c.grp, order_by=order).label("best")
         both = ranked.join(rows, self._is_row(ranking, ranked, rows))
@@ -277,7 +291,7 @@ class SqlRanking(ABC):
         ends = [(func, self._statements.exact(clause.c[name])) for name in may for func in (sa.func.min, sa.func.max)]
         rows = sa.select(*(func(cell).label(f"e{place}") for place, (func, cell) in enumerate(ends)))
         rows = rows.select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
-        groups = rows.group_by(ranked.c.grp).subquery("yeldro_groups")
+        groups = rows.group_by(ranked.c.grp).subquery(self._statements.own("groups"))
         differs = [groups.c[f"e{2 * place}"] != groups.c[f"e{2 * place + 1}"] for place in range(len(may))]
         found = self._gate.run(sa.select(*(sa.func.count(sa.case((one, _ONE))) for one in differs))).one()
         merged = dict(zip(may, map(int, found), strict=True))
@@ -291,7 +305,7 @@ class SqlRanking(ABC):
 
     def ranked_rows(self, ranking: Ranking, groups: Sequence[int] | None) -> Iterator[Row]:
         grouping, ranked = ranking.grouping, self._clause(ranking)
-        rows = self._looked(ranking, grouping.rules, all_columns=True).subquery("yeldro_rows")
+        rows = self._looked(ranking, grouping.rules, all_columns=True).subquery(self._statements.own("rows"))
         names = [
             *(f"x{place}" for place in range(len(ranking.table.columns))),
             *(f"s{place}" for place in range(len(grouping.same))),
@@ -307,7 +321,10 @@ class SqlRanking(ABC):
     def count_hanging(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
-        ranked, child = self._clause(ranking), self._statements.table(reference.child).alias("yeldro_child")
+        ranked, child = (
+            self._clause(ranking),
+            self._statements.table(reference.child).alias(self._statements.own("child")),
+        )
         clause = self._statements.table(ranking.table)
         referred = [clause.c[name] for name in reference.referred]
         pointing = sa.and_(*self._statements.meets(reference, self._statements.pointing(reference, child), referred))
@@ -326,12 +343,12 @@ class SqlRanking(ABC):
 
     def pair(self, ranking: Ranking, into: KeySet) -> int:
         """What other tables point at is only looked up where it is not the identity itself."""
-        gone, kept = self._clause(ranking), self._clause(ranking).alias("yeldro_kept")
+        gone, kept = self._clause(ranking), self._clause(ranking).alias(self._statements.own("kept"))
         both = gone.join(kept, sa.and_(gone.c.grp == kept.c.grp, kept.c.place == _ONE)) if into.new else gone
         names, table = ranking.table.identity, self._statements.table(ranking.table)
         own: dict[str, sa.ColumnElement[Any]] = {name: gone.c[f"c{place}"] for place, name in enumerate(names)}
         other: dict[str, sa.ColumnElement[Any]] = {name: kept.c[f"c{place}"] for place, name in enumerate(names)}
-        for rows, ranked, known in ((table, gone, own), (table.alias("yeldro_row"), kept, other)):
+        for rows, ranked, known in ((table, gone, own), (table.alias(self._statements.own("row")), kept, other)):
             wanted = into.columns if known is own else into.new
             if not set(wanted) <= set(names):
                 same = [rows.c[name] == ranked.c[f"c{place}"] for place, name in enumerate(names)]
@@ -366,7 +383,7 @@ class SqlRanking(ABC):
             *(cell.label(f"n{place}") for place, cell in enumerate(cells)),
             *(cell.label(f"o{place}") for place, cell in enumerate(own)),
         ).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
-        found = both.subquery("yeldro_found")
+        found = both.subquery(self._statements.own("found"))
         differs = [found.c[f"n{place}"].is_distinct_from(found.c[f"o{place}"]) for place in range(len(own))]
         kept = sa.select(
             *(found.c[f"c{place}"] for place in range(len(into.columns))),

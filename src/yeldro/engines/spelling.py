@@ -68,7 +68,7 @@ class ServerSpelling(SqlRanking):
             # By their marks: DISTINCT would go by the collation, which may merge texts that differ.
             texts = sa.select(sa.func.min(cell).label("value")).select_from(clause).group_by(self._mark(cell))
             texts = texts.where(sa.not_(self._is_ascii(cell)), *self._statements.is_selected(grouping.selection))
-            found = texts.subquery("yeldro_texts")
+            found = texts.subquery(self._statements.own("texts"))
             numbered = sa.select(sa.func.row_number().over(), found.c.value)
             total = self._gate.run(sa.insert(known).from_select(["number", "value"], numbered)).rowcount
             for first in range(1, total + 1, _AT_ONCE):

@@ -29,6 +29,8 @@ from yeldro.engines.writer import Writer
 from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
 
 _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
+# The rules that wait for the end where checks are deferred.
+_LATE = {OnDelete.NO_ACTION, OnDelete.RESTRICT}
 # The table of a script that its checks are written to.
 CHECKS = "yeldro_checks"
 
@@ -89,6 +91,7 @@ class SqliteDatabase(SqliteCopies):
         try:
             self._pin_settings()
             self.schema = read_schema(self._gate)
+            self._statements.avoid(table.name.name for table in self.schema.tables)
             self.encoding = str(self._gate.run_text("PRAGMA encoding").scalar_one())
             raw.text_factory = lambda data: data.decode("utf-8", "replace")
         except BaseException:
@@ -189,7 +192,7 @@ class SqliteDatabase(SqliteCopies):
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         groups = self._gathered(ranking, sa.func.json_group_array)
-        members = sa.func.json_each(groups.c.ids).table_valued("value", name="yeldro_members")
+        members = sa.func.json_each(groups.c.ids).table_valued("value", name=self._statements.own("members"))
         return groups.join(members, sa.true()), [members.c.value, groups.c.grp, groups.c.size]
 
     def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -291,12 +294,25 @@ class SqliteDatabase(SqliteCopies):
             self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         # Rows that could not be pointed at themselves, because they have NULL where they would be pointed at: nothing
         # hangs on them, so they go first.
+        stuck = [one for one in outgoing if one.is_self and not one.is_clearable and one.on_delete not in _LATE]
+        if stuck:
+            return self._delete_leaves_first(keys, stuck)
         clause = self._statements.table(keys.table)
         empty = [
             clause.c[name].is_(None) for reference in outgoing if _is_rigid(reference) for name in reference.referred
         ]
         done = self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount if empty else 0
         return done + super().delete(keys)
+
+    def _delete_leaves_first(self, keys: KeySet, references: Sequence[Reference]) -> int:
+        """Level by level, so that the rules of references whose links must stay have nothing to do. Rows in a cycle go
+        together in the end; their cascades are counted with them."""
+        done = 0
+        while gone := self._gate.run(self._statements.delete_leaves(keys, references)).rowcount:
+            done += gone
+        before = self._raw.total_changes
+        super().delete(keys)
+        return done + self._raw.total_changes - before
 
     def _change(
         self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterable
+from dataclasses import replace
 from functools import cache
 from typing import Any
 
@@ -126,9 +127,22 @@ def _table(
     if rowid_key:
         found.insert(0, Index("", key, True))
     definition = sql if kind == "view" else ""
-    return Table(
-        TableName("main", name), name, kind, columns, key, identity, tuple(found), triggers, definition=definition
-    )
+    place = TableName("main", name)
+    made = Table(place, name, kind, columns, key, identity, tuple(found), triggers, definition=definition)
+    return replace(made, checks=tuple(_find_checks(sql))) if "check" in sql.lower() else made
+
+
+def _find_checks(sql: str) -> Iterable[str]:
+    """The conditions of the CHECK constraints of a CREATE TABLE statement."""
+    tokens = sqlglot.tokenize(sql, read="sqlite")
+    for place, token in enumerate(tokens):
+        if token.text.upper() == "CHECK" and place + 1 < len(tokens) and tokens[place + 1].text == "(":
+            depth = 0
+            for end in tokens[place + 1 :]:
+                depth += (end.text == "(") - (end.text == ")")
+                if not depth:
+                    yield sql[tokens[place + 1].start : end.end + 1]
+                    break
 
 
 def find_collations(sql: str) -> dict[str, str]:

@@ -91,7 +91,7 @@ class StageStatements(Statements):
         clause = self.table(portion.table)
         number: sa.ColumnElement[int] = sa.literal_column("0").label(_PORTION)
         # The columns of an outer join may be NULL, whatever they are in their table: not every portion fills them.
-        other = clause.alias("yeldro_other")
+        other = clause.alias(self.own("other"))
         left = [other.c[column].label(portion.left(column)) for column in changed]
         rows = clause.outerjoin(other, sa.literal_column("1") == sa.literal_column("0")) if left else clause
         columns = [clause.c[name] for name in portion.columns]
@@ -249,8 +249,8 @@ class StageStatements(Statements):
         staged = self.staged(stage)
         names = [name for name in reference.columns if name in staged.c]
         pointing = self.pointing(reference, staged)
-        others: list[sa.FromClause] = [self.table(reference.parent).alias("yeldro_parent")]
-        others += [parent.alias("yeldro_staged") for parent in parents]
+        others: list[sa.FromClause] = [self.table(reference.parent).alias(self.own("parent"))]
+        others += [parent.alias(self.own("staged")) for parent in parents]
         found = []
         for other in others:
             referred = [other.c[name] for name in reference.referred]
@@ -303,7 +303,7 @@ class StageStatements(Statements):
             }
             rows = self._same_key(stage)
         else:
-            pairs = self.pairs(stage, left).subquery("yeldro_pairs") if pairs is None else pairs
+            pairs = self.pairs(stage, left).subquery(self.own("pairs")) if pairs is None else pairs
             new = {clause.c[name]: pairs.c[name] for name in changed}
             identity = enumerate(stage.table.identity)
             rows = [clause.c[name] == pairs.c[f"yeldro_own_{place}"] for place, name in identity]
@@ -324,8 +324,8 @@ class StageStatements(Statements):
 
         own = [clause.c[name].label(f"yeldro_own_{place}") for place, name in enumerate(table.identity)]
         waiting = [] if stage.portion.keeps_left else [self.is_left(stage, left)]
-        there = numbered(clause, own).where(*waiting).subquery("yeldro_there")
-        back = numbered(staged, [staged.c[name] for name in stage.portion.changed]).subquery("yeldro_back")
+        there = numbered(clause, own).where(*waiting).subquery(self.own("there"))
+        back = numbered(staged, [staged.c[name] for name in stage.portion.changed]).subquery(self.own("back"))
         alike = sa.and_(there.c.yeldro_image == back.c.yeldro_image, there.c.yeldro_number == back.c.yeldro_number)
         columns = [*(there.c[column.name] for column in own), *(back.c[name] for name in stage.portion.changed)]
         return sa.select(*columns).select_from(there.join(back, alike))

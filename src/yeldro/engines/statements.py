@@ -6,7 +6,8 @@ its rows have new values.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import itertools
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -30,8 +31,19 @@ class Statements:
     def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
         self.key_schema = key_schema
         self.adapt = adapt
+        self._prefix = "yeldro_"
         self._tables: dict[Table, sa.TableClause] = {}
         self._key_tables: dict[KeySet, sa.TableClause] = {}
+
+    def avoid(self, names: Iterable[str]) -> None:
+        """Let no name of ours in a statement be that of a table."""
+        lowered = [name.lower() for name in names]
+        prefixes = itertools.chain(["yeldro_"], (f"yeldro{number}_" for number in itertools.count()))
+        self._prefix = next(one for one in prefixes if not any(name.startswith(one) for name in lowered))
+
+    def own(self, name: str) -> str:
+        """A name for a part of a statement."""
+        return self._prefix + name
 
     # Tables and columns
 
@@ -161,14 +173,14 @@ class Statements:
 
     def has_equal(self, columns: Columns, other: Table, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether some row of another table has the same values."""
-        there = self.table(other).alias("yeldro_other")
+        there = self.table(other).alias(self.own("other"))
         pairs = zip(columns, names, strict=True)
         return sa.exists().where(*(column == there.c[name] for column, name in pairs))
 
     def lacks_parent(self, reference: Reference) -> sa.ColumnElement[bool]:
         child = self.table(reference.child)
         filled = [child.c[name].is_not(None) for name in reference.columns]
-        there = self.table(reference.parent).alias("yeldro_other")
+        there = self.table(reference.parent).alias(self.own("other"))
         referred = [there.c[name] for name in reference.referred]
         found = sa.exists().where(*self.meets(reference, self.pointing(reference), referred))
         return sa.and_(*filled, sa.not_(found))
@@ -228,7 +240,7 @@ class Statements:
     def close_over(self, reference: Reference, keys: KeySet, round: int) -> sa.Insert:
         start = self.key_table(keys)
         names = [f"c{place}" for place in range(len(keys.columns))]
-        walk = sa.select(*(start.c[name] for name in names)).cte("yeldro_walk", recursive=True)
+        walk = sa.select(*(start.c[name] for name in names)).cte(self.own("walk"), recursive=True)
         child = self.table(reference.child)
         referred = [walk.c[f"c{keys.columns.index(name)}"] for name in reference.referred]
         link = sa.and_(*self.meets(reference, self.pointing(reference), referred))
@@ -298,7 +310,7 @@ class Statements:
             backwards += [column.is_(None).desc(), column.asc() if order.descending else column.desc()]
         matched = self.is_matched(keys)
         named = [column.label(f"yeldro_last_{place}") for place, column in enumerate(columns)]
-        last = sa.select(*named).where(matched).order_by(*backwards).limit(1).subquery("yeldro_last")
+        last = sa.select(*named).where(matched).order_by(*backwards).limit(1).subquery(self.own("last"))
         alike = [column.is_not_distinct_from(there) for column, there in zip(columns, last.c, strict=True)]
         rows = sa.select(sa.func.count()).select_from(clause.join(last, sa.and_(*alike)))
         return rows.where(*self.is_selected(selection), sa.not_(matched))
@@ -310,7 +322,7 @@ class Statements:
         groups = groups.where(*(clause.c[name].is_not(None) for name in columns))
         groups = groups.group_by(*(clause.c[name] for name in columns))
         groups = groups.having(sa.func.count() > 1, sa.func.count() == inside)
-        return sa.select(sa.func.count()).select_from(groups.subquery("yeldro_groups"))
+        return sa.select(sa.func.count()).select_from(groups.subquery(self.own("groups")))
 
     def count_filled(self, keys: KeySet, columns: Sequence[str]) -> Rows:
         clause = self.table(keys.table)
@@ -345,7 +357,7 @@ class Statements:
 
     def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> Rows:
         own = self.table(child).c[column]
-        values = sa.select(own.label("value")).where(own.is_not(None)).distinct().subquery("yeldro_values")
+        values = sa.select(own.label("value")).where(own.is_not(None)).distinct().subquery(self.own("values"))
         there = sa.exists().where(self.table(parent).c[referred] == values.c.value)
         fitting = sa.select(sa.func.count()).select_from(values).where(there).scalar_subquery()
         return sa.select(sa.select(sa.func.count()).select_from(values).scalar_subquery(), fitting)
@@ -373,6 +385,17 @@ class Statements:
 
     def delete(self, keys: KeySet) -> sa.Delete:
         return sa.delete(self.table(keys.table)).where(self.has_identity(keys))
+
+    def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
+        """Delete the rows of a key set at which no other row of the table points through these links."""
+        clause = self.table(keys.table)
+        statement = Statements.delete(self, keys)
+        for number, reference in enumerate(rigid):
+            other = clause.alias(self.own(f"child_{number}"))
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
+            statement = statement.where(sa.not_(below.correlate(clause)))
+        return statement
 
     def detach(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> sa.Update:
         """Set the columns to NULL, or to these default expressions of the catalogue."""
