@@ -876,3 +876,41 @@ def test_links_that_cannot_be_cleared(yeldro: Yeldro, server: Server, shape: str
     assert (done.status, rows(server, "r")) == (0, [[]]), done.err
     assert yeldro("restore", "last", "--yes").status == 0
     assert rows(server, "r") == before
+
+
+SPECIAL_INDEXES = [
+    ("sqlite", "CREATE UNIQUE INDEX one ON m (p) WHERE state = 'on'"),
+    ("sqlite", "CREATE UNIQUE INDEX one ON m (p, lower(tag))"),
+    ("sqlite", "CREATE UNIQUE INDEX one ON m (p, tag COLLATE NOCASE DESC)"),
+    ("postgresql", "CREATE UNIQUE INDEX one ON m (p) WHERE state = 'on'"),
+    ("postgresql", "CREATE UNIQUE INDEX one ON m (p, lower(tag))"),
+    ("postgresql", "CREATE UNIQUE INDEX one ON m ((p * 2), lower(tag)) WHERE state = 'on'"),
+    ("postgresql", "CREATE UNIQUE INDEX one ON m (p, none) NULLS NOT DISTINCT WHERE state = 'on'"),
+    ("postgresql", "CREATE UNIQUE INDEX one ON m (p, state, none) NULLS NOT DISTINCT"),
+    ("postgresql", "ALTER TABLE m ADD UNIQUE (p, state) DEFERRABLE INITIALLY DEFERRED"),
+    ("mariadb", "CREATE UNIQUE INDEX one ON m (p, tag(3))"),
+]
+
+
+@pytest.mark.parametrize(("any_server", "index"), SPECIAL_INDEXES, indirect=["any_server"])
+def test_a_special_unique_index_is_looked_at_before_a_merge(yeldro: Yeldro, server: Server, index: str) -> None:
+    """Moved to the row that is kept, rows 1 and 2 are alike for the index; row 3 is like neither, row 4 has no twin."""
+    server.run(
+        [
+            "CREATE TABLE p (id INTEGER PRIMARY KEY, name VARCHAR(9))",
+            "CREATE TABLE m (id INTEGER PRIMARY KEY, p INTEGER NOT NULL, state VARCHAR(9), tag VARCHAR(9),"
+            " none VARCHAR(9), FOREIGN KEY (p) REFERENCES p (id))",
+            "INSERT INTO p VALUES (1, 'fen'), (2, 'fen'), (3, 'mere'), (4, 'mere')",
+            "INSERT INTO m VALUES (1, 1, 'on', 'reed', NULL), (2, 2, 'on', 'REEd', NULL), (4, 4, 'on', 'reed', NULL)",
+            "INSERT INTO m VALUES (3, 2, 'off', 'sedge', NULL)",
+            index,
+        ]
+    )
+    line = ["dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes", "--db", server.place]
+    before = rows(server, "p", "m")
+    stopped = yeldro(*line)
+    assert (stopped.status, "they would have the same" in stopped.err) == (3, True), stopped.out + stopped.err
+    assert rows(server, "p", "m") == before
+    there_and_back(yeldro, server, ("p", "m"), *line[:-3], "--dependents", "m=delete")
+    assert yeldro(*line, "--dependents", "m=delete").status == 0
+    assert [(one[0], one[1]) for one in rows(server, "m")[0]] == [(1, 1), (3, 1), (4, 3)]

@@ -7,7 +7,7 @@ from typing import Protocol
 
 from yeldro.core.keys import KeySet, Mark
 from yeldro.core.ranking import Grouping, Ranking, Rule
-from yeldro.core.schema import Reference
+from yeldro.core.schema import Reference, Unique
 from yeldro.core.traits import Row
 
 
@@ -128,8 +128,8 @@ class Replacing(Protocol):
         """How many rows with new values would hang on themselves through others. The first set with a row counts."""
         ...
 
-    def find_collisions(self, images: KeySet, gone: KeySet, columns: Sequence[str], into: KeySet) -> int:
-        """Put the rows with new values that would have the same unique `columns` as another row that stays into a set,
+    def find_collisions(self, images: KeySet, gone: KeySet, unique: Unique, into: KeySet) -> int:
+        """Put the rows with new values that would be like another row that stays, as to what is `unique`, into a set,
         each with the row that stays instead: one that has these values already, else the lowest key. Returns how many.
         """
         ...

@@ -25,7 +25,7 @@ from yeldro.core.reach import (
     find_order,
     tables_in_reach,
 )
-from yeldro.core.schema import Reference, Schema, Table, TableName
+from yeldro.core.schema import Reference, Schema, Table, TableName, Unique
 from yeldro.errors import Refused, UsageError
 
 _PAIRS = 10
@@ -132,15 +132,12 @@ def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, li
 def find_new(table: Table, references: Sequence[Reference]) -> tuple[str, ...]:
     """The columns of which a moved row has new values, and those that are unique together with them."""
     changing = {name for reference in references for name in reference.columns}
-    wanted = changing | {name for columns in _unique_with(table, changing) for name in columns}
+    wanted = changing | {name for one in _unique_with(table, changing) if not one.parts for name in one.columns}
     return tuple(name for name in table.column_names if name in wanted)
 
 
-def _unique_with(table: Table, changing: set[str]) -> list[tuple[str, ...]]:
-    unique = [index.columns for index in table.indexes if index.unique and set(index.columns) & changing]
-    if set(table.key) & changing:
-        unique.append(table.key)
-    return list(dict.fromkeys(columns for columns in unique if set(columns) <= set(table.column_names)))
+def _unique_with(table: Table, changing: set[str]) -> list[Unique]:
+    return [one for one in table.uniques if one.uses & changing]
 
 
 def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
@@ -256,14 +253,14 @@ def _fill_stops(search: Search, filled: Sequence[Change], moved: Sequence[Change
             inside = reference.is_self and reference.columns == change.columns
             if inside and (rows := database.count_loops(reference, sets)):
                 yield Stop(table, rows, reference, "filled in, it would make a loop", "leaving out --fill")
-        for columns in _unique_with(table, set(change.columns)):
-            if not set(columns) <= set(change.keys.new):
+        for unique in _unique_with(table, set(change.columns)):
+            if not (unique.parts or unique.uses <= set(change.keys.new)):
                 continue  # what is not filled with it keeps the rows apart, or the database refuses
             collided = database.make_key_set(table, find_carried(database.schema, table))
-            if rows := database.find_collisions(change.keys, gone, columns, collided):
+            if rows := database.find_collisions(change.keys, gone, unique, collided):
                 via = next(iter(database.schema.outgoing(table)), None)
                 if via:
-                    reason = f"filled in, {', '.join(columns)} would not be unique any more"
+                    reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
                     yield Stop(table, rows, via, reason, "leaving out --fill")
 
 
@@ -280,7 +277,7 @@ class _Merging(Search):
         super().__init__(database, request.dependents, store=True)
         self.movers = find_movers(database.schema, request.table, request.dependents)
         self.images: dict[TableName, KeySet] = {}
-        self.collided: dict[tuple[TableName, tuple[str, ...]], tuple[KeySet, int]] = {}
+        self.collided: dict[tuple[TableName, Unique], tuple[KeySet, int]] = {}
         self.none_gone: dict[TableName, KeySet] = {}
         self.changes: list[Change] = []
 
@@ -327,7 +324,7 @@ class _Merging(Search):
         """Let rows that collide be surplus rows too, where they may be dropped. Returns whether there are new ones."""
         images, grew = self.images[table.name], False
         changing = {name for reference in references for name in reference.columns}
-        for columns in _unique_with(table, changing):
+        for unique in _unique_with(table, changing):
             gone = self.sets.get(table.name)
             paired = find_carried(self.schema, table)
             if gone is None:
@@ -337,14 +334,14 @@ class _Merging(Search):
                 if self.rules.drops(table):
                     self.sets[table.name], self.counts[table.name] = gone, 0
             if not self.rules.drops(table):
-                known, _ = self.collided.get((table.name, columns), (None, 0))
+                known, _ = self.collided.get((table.name, unique), (None, 0))
                 into = known or self.database.make_key_set(table, paired)
                 self.database.clear(into)
-                self.collided[table.name, columns] = into, self.database.find_collisions(images, gone, columns, into)
-            elif rows := self.database.find_collisions(images, gone, columns, gone):
+                self.collided[table.name, unique] = into, self.database.find_collisions(images, gone, unique, into)
+            elif rows := self.database.find_collisions(images, gone, unique, gone):
                 self.counts[table.name] += rows
-                _, before = self.collided.get((table.name, columns), (gone, 0))
-                self.collided[table.name, columns] = gone, before + rows
+                _, before = self.collided.get((table.name, unique), (gone, 0))
+                self.collided[table.name, unique] = gone, before + rows
                 while self.database.pass_on(gone):
                     pass
                 self.database.remove(images, gone)
@@ -382,20 +379,20 @@ class _Merging(Search):
         return self.filled is not None and bool(set(reference.referred) & set(self.filled.new))
 
     def find_collisions(self) -> Iterator[Collision]:
-        for (name, columns), (keys, rows) in self.collided.items():
+        for (name, unique), (keys, rows) in self.collided.items():
             if rows:
                 pairs = tuple(self.database.list_pairs(keys, _PAIRS))
                 table = self.schema.by_name[name]
-                yield Collision(table, columns, rows, pairs, self.rules.drops(table))
+                yield Collision(table, unique.columns, rows, pairs, self.rules.drops(table))
 
     def find_move_stops(self) -> Iterator[Stop]:
         for change in self.changes:
             yield from self._immovable(change)
-        for (name, columns), (_, rows) in self.collided.items():
+        for (name, unique), (_, rows) in self.collided.items():
             table = self.schema.by_name[name]
             if rows and not self.rules.drops(table):
-                via = next(one for one in self.movers[name] if set(one.columns) & set(columns))
-                reason = f"moved, they would have the same {', '.join(columns)} as another row"
+                via = next(one for one in self.movers[name] if set(one.columns) & unique.uses)
+                reason = f"moved, they would have the same {', '.join(unique.columns)} as another row"
                 yield Stop(table, rows, via, reason, f"--dependents {table.label}=delete")
 
     def _immovable(self, change: Change) -> Iterator[Stop]:

@@ -67,6 +67,22 @@ class Index:
     unique: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Unique:
+    """What no two rows of a table may have in common: `columns`, as they are shown.
+
+    Where these are no plain columns, or there is more to it, `parts` are expressions of the engine over the table's
+    columns, and `predicate` says for which rows it holds, "" for all. `nulls_differ`: a NULL among them is like no
+    other. `uses` are the columns that it looks at.
+    """
+
+    columns: tuple[str, ...]
+    uses: frozenset[str]
+    parts: tuple[str, ...] = ()
+    predicate: str = ""
+    nulls_differ: bool = True
+
+
 # The identity of rows that nothing but all of their values tells apart: a digest of these.
 WHOLE_ROW = "yeldro_whole_row"
 
@@ -81,7 +97,7 @@ class Table:
     `refusal` says why its rows cannot be deleted safely, "" where they
     can. `definition` is the SQL text of a view. `parts` are its partitions at every level, itself included.
     `weight` is how much the engine's own counter of changes counts for one row. `checks` are the texts of its CHECK
-    constraints.
+    constraints, `specials` its unique indexes on more, or less, than plain columns of all rows.
     """
 
     name: TableName
@@ -98,6 +114,14 @@ class Table:
     definition: str = ""
     weight: int = 1
     checks: tuple[str, ...] = ()
+    specials: tuple[Unique, ...] = ()
+
+    @cached_property
+    def uniques(self) -> tuple[Unique, ...]:
+        """Everything that keeps two rows apart."""
+        plain = [index.columns for index in self.indexes if index.unique] + [self.key] * bool(self.key)
+        known = dict.fromkeys(columns for columns in plain if set(columns) <= set(self.column_names))
+        return (*(Unique(columns, frozenset(columns)) for columns in known), *self.specials)
 
     @cached_property
     def lasting_keys(self) -> tuple[tuple[str, ...], ...]:

@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from yeldro.core.database import Row
 from yeldro.core.keys import KeySet, Mark
 from yeldro.core.ranking import Ranking
-from yeldro.core.schema import Reference
+from yeldro.core.schema import Reference, Unique
 from yeldro.engines.gate import Gate
 from yeldro.engines.names import Names
 from yeldro.engines.staging import StageStatements
@@ -176,48 +176,75 @@ class SqlImages:
 
     # Collisions
 
-    def find_collisions(self, images: KeySet, gone: KeySet, columns: Sequence[str], into: KeySet) -> int:
-        clause, keys = self._statements.table(images.table), self._statements.key_table(images)
-        new = self._statements.new_columns(images, columns)
+    def find_collisions(self, images: KeySet, gone: KeySet, unique: Unique, into: KeySet) -> int:
         carried = [f"c{place}" for place in range(len(images.columns))]
-        shifted = sa.or_(*(clause.c[name].is_distinct_from(cell) for name, cell in zip(columns, new, strict=True)))
-        moved: Rows = sa.select(
-            *(keys.c[name] for name in carried),
-            sa.case((shifted, _ONE), else_=sa.literal_column("0")).label("moved"),
-            *(clause.c[name].label(f"t{place}") for place, name in enumerate(images.table.tie_breakers)),
-            *(cell.label(f"u{place}") for place, cell in enumerate(new)),
-        ).select_from(self._both(images))
-        values = [clause.c[name] for name in columns]
-        there: Rows = sa.select(
-            *(cell.label(name) for name, cell in zip(carried, self._statements.carried(images), strict=True)),
-            sa.literal_column("0").label("moved"),
-            *(clause.c[name].label(f"t{place}") for place, name in enumerate(images.table.tie_breakers)),
-            *(cell.label(f"u{place}") for place, cell in enumerate(values)),
-        ).where(
-            as_tuple(values).in_(sa.select(*new)),
-            self._statements.lacks_identity(images),
-            self._statements.lacks_identity(gone),
-        )
+        moved, there = self._look_for(images, gone, unique, carried)
+        parts = range(len(unique.parts or unique.columns))
         every = sa.union_all(moved, there).subquery(self._statements.own("every"))
-        unique = [
-            self._statements.sorted_as(every.c[f"u{place}"], images.table.column(name))
-            for place, name in enumerate(columns)
-        ]
+        shared: list[sa.ColumnElement[Any]] = [every.c[f"u{place}"] for place in parts]
+        if not unique.parts:
+            named = zip(shared, unique.columns, strict=True)
+            shared = [self._statements.sorted_as(cell, images.table.column(name)) for cell, name in named]
+        filled = [every.c[f"u{place}"].is_not(None) for place in parts if unique.nulls_differ]
         identity = [every.c[carried[images.columns.index(name)]] for name in images.table.identity]
         ties = [every.c[f"t{place}"] for place in range(len(images.table.tie_breakers))]
-        window: dict[str, Any] = {"partition_by": unique, "order_by": [every.c.moved, *ties, *identity]}
+        window: dict[str, Any] = {"partition_by": shared, "order_by": [every.c.moved, *ties, *identity]}
         ranked = (
             sa.select(
                 *(every.c[name] for name in carried),
                 sa.func.row_number().over(**window).label("place"),
                 *(sa.func.first_value(every.c[name]).over(**window).label(f"k{name}") for name in carried),
             )
-            .where(*(every.c[f"u{place}"].is_not(None) for place in range(len(columns))))
+            .where(*filled)
             .subquery(self._statements.own("ranked"))
         )
         firsts = [ranked.c[f"k{carried[into.columns.index(name)]}"] for name in into.new]
         surplus = sa.select(*(ranked.c[name] for name in carried), sa.literal_column("-1"), *firsts)
         return self._fill(into, self._statements.fill_plain(into, surplus.where(ranked.c.place > _ONE)))
+
+    def _look_for(self, images: KeySet, gone: KeySet, unique: Unique, carried: Sequence[str]) -> tuple[Rows, Rows]:
+        """Rows with their new values, and others that stay and are like one of them: their keys as c0, …, whether they
+        change, what breaks ties as t0, …, and what must be unique as u0, …"""
+        clause, keys = self._statements.table(images.table), self._statements.key_table(images)
+        names = dict.fromkeys(unique.columns if not unique.parts else images.table.column_names)
+        new = dict(zip(images.new, self._statements.new_columns(images, images.new), strict=True))
+        ties = [clause.c[name].label(f"t{place}") for place, name in enumerate(images.table.tie_breakers)]
+        differs = [clause.c[name].is_distinct_from(new[name]) for name in unique.uses if name in new]
+        shifted = sa.case((sa.or_(*differs), _ONE), else_=sa.literal_column("0")).label("moved")
+        own = [cell.label(name) for name, cell in zip(carried, self._statements.carried(images), strict=True)]
+        other = [self._statements.lacks_identity(images), self._statements.lacks_identity(gone)]
+        if not unique.parts:
+            values = [new[name] for name in names]
+            moved: Rows = sa.select(*(keys.c[name] for name in carried), shifted, *ties, *_numbered(values))
+            there: Rows = sa.select(
+                *own, sa.literal_column("0").label("moved"), *ties, *_numbered([clause.c[name] for name in names])
+            )
+            same = as_tuple([clause.c[name] for name in names]).in_(sa.select(*values))
+            return moved.select_from(self._both(images)), there.where(same, *other)
+        # The expressions name the columns of the table: these stand in a query with the values that they will have.
+        after = [new.get(name, clause.c[name]).label(name) for name in names]
+        marked = [keys.c[name].label(f"yeldro_{name}") for name in carried]
+        changing = sa.select(*marked, shifted.element.label("yeldro_moved"), *_hidden(ties), *after)
+        staying = sa.select(
+            *(cell.element.label(f"yeldro_{cell.name}") for cell in own),
+            sa.literal_column("0").label("yeldro_moved"),
+            *_hidden(ties),
+            *(clause.c[name] for name in names),
+        ).where(*other)
+        moved = self._shape(changing.select_from(self._both(images)), unique, carried, len(ties))
+        there = self._shape(staying, unique, carried, len(ties))
+        aims = moved.subquery(self._statements.own("aims"))
+        found = there.subquery(self._statements.own("found"))
+        cells = [f"u{place}" for place in range(len(unique.parts))]
+        met = sa.exists().where(*(aims.c[name].is_not_distinct_from(found.c[name]) for name in cells))
+        return moved, sa.select(*found.c).where(met.correlate(found))
+
+    def _shape(self, rows: Rows, unique: Unique, carried: Sequence[str], ties: int) -> Rows:
+        look = rows.subquery(self._statements.own("look"))
+        kept = [look.c[f"yeldro_{name}"].label(name) for name in [*carried, "moved", *(f"t{n}" for n in range(ties))]]
+        parts: list[sa.ColumnElement[Any]] = [sa.literal_column(f"({part})") for part in unique.parts]
+        shaped: Rows = sa.select(*kept, *_numbered(parts)).select_from(look)
+        return shaped.where(sa.literal_column(f"({unique.predicate})")) if unique.predicate else shaped
 
     def pass_on(self, gone: KeySet) -> int:
         clause = self._statements.key_table(gone)
@@ -273,3 +300,12 @@ class SqlImages:
         rows: Rows = sa.select(keys.c.round, sa.func.count()).select_from(keys.join(clause, sa.and_(*place)))
         found = self._gate.run(rows.where(balanced("AND", there)).group_by(keys.c.round))
         return {Mark(mark): int(count) for mark, count in map(tuple, found)}
+
+
+def _numbered(cells: Sequence[sa.ColumnElement[Any]]) -> list[sa.Label[Any]]:
+    return [cell.label(f"u{place}") for place, cell in enumerate(cells)]
+
+
+def _hidden(cells: Sequence[sa.Label[Any]]) -> list[sa.Label[Any]]:
+    """Under names that no column of the table has."""
+    return [cell.element.label(f"yeldro_{cell.name}") for cell in cells]

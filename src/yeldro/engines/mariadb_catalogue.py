@@ -11,7 +11,19 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.schema import WHOLE_ROW, Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
+from yeldro.core.schema import (
+    WHOLE_ROW,
+    Column,
+    Family,
+    Index,
+    OnDelete,
+    Reference,
+    Schema,
+    Table,
+    TableName,
+    Trigger,
+    Unique,
+)
 from yeldro.engines.gate import Gate
 from yeldro.engines.mariadb_triggers import Routine
 from yeldro.engines.statements import Words
@@ -263,6 +275,11 @@ def _table(
     for index, column, not_unique, prefix in indexes:
         parts[index].append(column or "")
         unique[index] = unique.get(index, True) and not not_unique and not prefix
+    specials = [
+        _by_starts([row for row in indexes if row[0] == index])
+        for index in parts
+        if not unique[index] and not any(row[2] for row in indexes if row[0] == index)
+    ]
     found = [Index(index, tuple(names), unique[index]) for index, names in parts.items()]
     filled = {column[0] for column in columns if column[3] == "NO"}
     keys = [index for index in found if index.unique and set(index.columns) <= filled]
@@ -283,7 +300,16 @@ def _table(
         tuple(found),
         tuple(Trigger(name, f"{time} {event}") for name, time, event, _ in triggers),
         refusal=refusal,
+        specials=tuple(specials),
     )
+
+
+def _by_starts(rows: list[tuple[Any, ...]]) -> Unique:
+    """A unique index on the starts of texts."""
+    names = ["`" + row[1].replace("`", "``") + "`" for row in rows]
+    parts = [f"LEFT({name}, {int(row[3])})" if row[3] else name for name, row in zip(names, rows, strict=True)]
+    shown = tuple(f"the start of {row[1]}" if row[3] else row[1] for row in rows)
+    return Unique(shown, frozenset(row[1] for row in rows), tuple(parts))
 
 
 def _column(row: tuple[Any, ...]) -> Column:

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
+from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger, Unique
 from yeldro.engines.gate import Gate
 
 _OURS = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_(toast|temp)'"
@@ -37,7 +37,15 @@ WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 
 ORDER BY a.attrelid, a.attnum"""
 _INDEXES = f"""
 SELECT i.indrelid, x.relname, i.indkey::int2[]::int[], i.indnkeyatts::int,
-  i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate, i.indisprimary
+  i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate, i.indisprimary,
+  i.indisunique AND (i.indpred IS NOT NULL OR i.indexprs IS NOT NULL OR NOT i.indimmediate
+    OR coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false)),
+  ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) AS k),
+  coalesce(pg_get_expr(i.indpred, i.indrelid), ''),
+  NOT coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false),
+  ARRAY(SELECT DISTINCT d.refobjsubid FROM pg_depend AS d WHERE d.classid = 'pg_class'::regclass
+    AND d.objid = i.indexrelid AND d.refobjid = i.indrelid AND d.refobjsubid > 0)
+    || i.indkey::int2[]::int[]
 FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c ON c.oid = i.indrelid
 JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_OURS} ORDER BY i.indrelid, x.relname"""
 # A reference to or from a partitioned table has a copy for each partition (conparentid), which is none of its own.
@@ -136,7 +144,7 @@ def _table(
     numbers = {column[0]: column[1] for column in columns}
     found = [
         (Index(index, tuple(numbers.get(number, "") for number in keys[:size]), unique), primary)
-        for index, keys, size, unique, primary in indexes
+        for index, keys, size, unique, primary, *_ in indexes
     ]
     key = next((index.columns for index, primary in found if primary), ())
     filled = {column[1] for column in columns if column[4]}
@@ -154,6 +162,11 @@ def _table(
         row_security=row_security,
         parts=frozenset(names[part] for part in parts if part in names),
         definition=definition,
+        specials=tuple(
+            Unique(tuple(texts), frozenset(numbers[use] for use in uses if use in numbers), tuple(texts), when, differ)
+            for _, _, _, _, _, special, texts, when, differ, uses in indexes
+            if special
+        ),
     )
 
 

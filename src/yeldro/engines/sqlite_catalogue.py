@@ -11,12 +11,12 @@ from typing import Any
 
 import sqlglot
 
-from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger
+from yeldro.core.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName, Trigger, Unique
 from yeldro.engines.gate import Gate
 
 _OBJECTS = """
 SELECT name, type, tbl_name, coalesce(sql, '') FROM main.sqlite_master
-WHERE type IN ('table', 'view', 'trigger') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY name"""
+WHERE type IN ('table', 'view', 'trigger', 'index') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY name"""
 _COLUMNS = """
 SELECT m.name, c.name, c.type, c."notnull", c.dflt_value, c.pk, c.hidden
 FROM main.sqlite_master AS m JOIN pragma_table_xinfo(m.name, 'main') AS c
@@ -68,16 +68,42 @@ def read_schema(gate: Gate) -> Schema:
     """Read everything about the tables of the main database."""
     objects = gate.read(_OBJECTS)
     columns, indexes = _by_table(gate, _COLUMNS), _by_table(gate, _INDEXES)
-    triggers = defaultdict(list)
+    triggers, specials = defaultdict(list), defaultdict[str, list[Unique]](list)
     for name, kind, table, sql in objects:
+        if kind == "index" and (special := _read_special(sql, {row[0] for row in columns[table]})):
+            specials[table.lower()].append(special)
         if kind == "trigger":
             triggers[table.lower()].append(Trigger(name, _event(sql)))
     tables = [
         _table(name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
         for name, kind, _, sql in objects
-        if kind != "trigger"
+        if kind in ("table", "view")
     ]
+    tables = [replace(table, specials=tuple(specials[table.name.name.lower()])) for table in tables]
     return Schema(tuple(tables), tuple(_references(tables, _by_table(gate, _REFERENCES))))
+
+
+def _read_special(sql: str, columns: set[str]) -> Unique | None:
+    """What a CREATE UNIQUE INDEX statement keeps apart, None where it is plain columns of all rows, or not unique."""
+    tokens = sqlglot.tokenize(sql, read="sqlite")
+    words = [token.text.upper() for token in tokens]
+    if "UNIQUE" not in words[:2] or "(" not in words:
+        return None
+    first, depth, starts = words.index("("), 0, [words.index("(") + 1]
+    for place, token in enumerate(tokens[first:], first):
+        depth += (token.text == "(") - (token.text == ")")
+        if depth == 1 and token.text == ",":
+            starts.append(place + 1)
+        if not depth:
+            break
+    ends = [*(start - 2 for start in starts[1:]), place - 1]
+    ends = [end - (words[end] in ("ASC", "DESC")) for end in ends]
+    parts = tuple(sql[tokens[start].start : tokens[end].end + 1] for start, end in zip(starts, ends, strict=True))
+    predicate = sql[tokens[place + 2].start :] if place + 2 < len(tokens) else ""
+    lowered = {name.lower(): name for name in columns}
+    used = frozenset(lowered[token.text.lower()] for token in tokens[first:] if token.text.lower() in lowered)
+    is_plain = not predicate and all(start == end for start, end in zip(starts, ends, strict=True))
+    return None if is_plain else Unique(parts, used, parts, predicate)
 
 
 def _by_table(gate: Gate, query: str) -> defaultdict[str, list[tuple[Any, ...]]]:
