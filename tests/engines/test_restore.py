@@ -95,7 +95,13 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
     ([], ["--table", "gates"], 3, "3 rows of gates reference rows of weirs that are gone", SPOILT),
     ([], ["--key", "900"], 2, "The run archived no row of weirs with that key", SPOILT),
     ([], ["--table", "log"], 2, "The run touched no row of log", SPOILT),
-    (["altering trigger"], [], 3, "weirs: 2 rows were to be restored, 0 are as they were; the likely cause", SPOILT),
+    (
+        ["altering trigger"],
+        [],
+        3,
+        "weirs: 2 rows were to be restored, 0 are as they were (depth differs); the likely cause",
+        SPOILT,
+    ),
     (["logging trigger"], [], 0, "Committed", {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [1, 2], "log": [1, 2]}),
 ]
 

@@ -267,6 +267,12 @@ def _read_orphans(asked: Asked, table: Table, schema: Schema) -> tuple[Reference
             f"{table.label} references no other table{columns}, so it has no orphans.",
             "A reference that the schema does not declare can be put into yeldro.toml.",
         )
+    for reference in known:
+        if reference.broken:
+            raise Refused(
+                f"Nobody can tell the orphans of {reference}. {reference.broken}.",
+                "Choose another reference with --on, or the rows with --where.",
+            )
     return tuple(known)
 
 

@@ -23,9 +23,9 @@ class Role(Enum):
 class Entry:
     """One statement. `rows` is what it must touch, or what it must count; None where any number is right.
 
-    `name` is that of a temporary table that a MAKE makes; one that is `lasting` makes a table that stays, in which rows
-    are kept. `comment` says what it is for; it is
-    `told` where that was not said of the entry before.
+    `name` is that of a temporary table that a MAKE makes, as it stands in a statement; one that is `lasting` makes a
+    table that stays, in which rows are kept. `comment` says what it is for; it is `told` where that was not said of
+    the entry before.
     """
 
     role: Role

@@ -87,7 +87,7 @@ class Gate:
             self.scribe = scribe
         if scribe:
             text = statement if isinstance(statement, str) else self.writer.write(statement)
-            scribe(Sent(Kind.MAKE, text, name=name))
+            scribe(Sent(Kind.MAKE, text, name=self.connection.dialect.identifier_preparer.quote(name)))
 
     def run_many(
         self, statement: sa.Insert, rows: list[dict[str, Any]], write: Callable[[dict[str, Any]], Any] = dict

@@ -54,6 +54,7 @@ _PINNED: dict[str, str | int] = {
 }
 _FETCHED = 1000
 _LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
+_LONG = ("mediumtext", "longtext", "mediumblob", "longblob")
 # Settings under which every table must have a primary key.
 _DEMANDS = """
 SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
@@ -267,6 +268,17 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         pattern: sa.ColumnElement[str] = sa.literal_column(f"'[^{signs}]'")
         other: sa.ColumnElement[bool] = Utf8(cell).op("REGEXP", is_comparison=True)(pattern)
         return sa.not_(other)
+
+    def _same(self, ranking: Ranking) -> list[sa.ColumnElement[Any]]:
+        """Sorting looks at the first max_sort_length bytes: of texts that may be longer, a digest of what is compared
+        stands for the whole, or of the bytes themselves where this would be longer than a packet may be.
+        """
+        cells = super()._same(ranking)
+        columns = [ranking.table.column(one.column) if one.column else None for one in ranking.grouping.same]
+        return [
+            _digest(cell, column) if column and column.type in _LONG else cell
+            for cell, column in zip(cells, columns, strict=True)
+        ]
 
     def _may_merge(self, table: Table, column: str) -> bool:
         return not table.column(column).collation.endswith("_bin")
@@ -545,3 +557,11 @@ def _translate(error: BaseException) -> YeldroError:
         return DatabaseFailed(f"The database refused: {error.args[-1]}.", "Another account may be needed.")
     # Other messages may repeat values of rows.
     return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")
+
+
+def _digest(cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+    """Blanks at the end count for nothing, but where the collation says so."""
+    pads = column.collation and "nopad" not in column.collation
+    weights = sa.func.weight_string(sa.func.rtrim(cell) if pads else cell)
+    size = sa.literal_column("256")
+    return sa.func.coalesce(sa.func.sha2(weights, size), sa.func.sha2(cell, size))
