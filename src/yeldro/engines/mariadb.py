@@ -563,5 +563,5 @@ def _digest(cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any
     """Blanks at the end count for nothing, but where the collation says so."""
     pads = column.collation and "nopad" not in column.collation
     weights = sa.func.weight_string(sa.func.rtrim(cell) if pads else cell)
-    size = sa.literal_column("256")
+    size: sa.ColumnElement[int] = sa.literal_column("256")
     return sa.func.coalesce(sa.func.sha2(weights, size), sa.func.sha2(cell, size))
