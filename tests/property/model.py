@@ -32,12 +32,25 @@ def _end(table: str, columns: tuple[str, ...]) -> str:
 
 
 @dataclass(frozen=True)
+class Dress:
+    """How tables are declared, which must make no difference: the type of their u, and of links that point at it, by
+    table; the types of other links, by column; which are partitioned, and which fill a column of each row that comes.
+    """
+
+    u: dict[str, str] = field(default_factory=dict)
+    links: dict[str, str] = field(default_factory=dict)
+    parts: frozenset[str] = frozenset()
+    touched: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True)
 class World:
     """Tables with their rows, and the links between them. `keys` are the key columns of each table."""
 
     keys: dict[str, tuple[str, ...]]
     rows: dict[str, list[Row]]
     links: list[Link]
+    dress: Dress = Dress()
 
 
 @dataclass

@@ -77,6 +77,9 @@ class PostgresqlStatements(StageStatements):
         pairs = zip(reference.operators, referred, pointing, strict=True)
         return [there.op(sign, is_comparison=True)(own) for sign, there, own in pairs]
 
+    def assigned(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return sa.cast(value, Named(column.type))
+
     def points_among(self, reference: Reference, pointing: Columns, among: Rows) -> sa.ColumnElement[bool]:
         if not reference.operators:
             return super().points_among(reference, pointing, among)

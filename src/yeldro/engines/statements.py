@@ -429,9 +429,15 @@ class Statements:
     def default_parent(self, reference: Reference, defaults: Sequence[str], gone: KeySet | None) -> Rows:
         """Count the rows of the parent that stay and have these defaults in the referred columns."""
         clause = self.table(reference.parent)
-        pairs = zip(reference.referred, find_values(reference.referred, defaults), strict=True)
-        rows = self.count(reference.parent).where(*(clause.c[name] == value for name, value in pairs))
+        pairs = zip(reference.columns, find_values(reference.columns, defaults), strict=True)
+        pointing = [self.assigned(value, reference.child.column(name)) for name, value in pairs]
+        rows = self.count(reference.parent)
+        rows = rows.where(*self.meets(reference, pointing, [clause.c[name] for name in reference.referred]))
         return rows if gone is None else rows.where(self.lacks_identity(gone))
+
+    def assigned(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """A value as it is once it stands in a column."""
+        return value
 
 
 class Words(sa.sql.expression.Executable, sa.ClauseElement):
