@@ -8,7 +8,7 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import event, given, settings
 from hypothesis import strategies as st
 
 from tests.property.databases import make, read
@@ -16,11 +16,14 @@ from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
 from tests.servers import ENGINES, Server, served
 from yeldro import restoring, running
+from yeldro.core.database import Mode
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import read_rules
 from yeldro.core.restore import RestorePlan
 from yeldro.core.selection import Asked
 from yeldro.core.tally import Tally
+from yeldro.engines import open_database
+from yeldro.errors import YeldroError
 from yeldro.store.records import Keeping, find_record
 
 
@@ -119,3 +122,52 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     for outcome in (running.Outcome.COMMITTED, running.Outcome.NOTHING_TO_RESTORE):
         assert take_back(server, keeping) is outcome
         assert in_order(read(server, case.world)) == in_order(case.world.rows)
+
+
+def rights(data: st.DataObject, server: Server, case: Case) -> tuple[list[str], list[str]]:
+    """What makes a new account that may do more or less with each table, and what drops it."""
+    name, place = f"yt_{server.place[-8:]}", server.place.rpartition("/")[2]
+    some = ["", "SELECT", "SELECT, DELETE", "SELECT, INSERT, UPDATE, DELETE", "ALL"]
+    given = {table: data.draw(st.sampled_from(some)) for table in case.world.rows} | {case.table: "ALL"}
+    if server.engine == "mariadb":
+        user = f"{name}@'%'"
+        made = [f"CREATE USER {user}", f"GRANT CREATE TEMPORARY TABLES ON {place}.* TO {user}"]
+        made += [f"GRANT {data.draw(st.sampled_from(['PROCESS', 'USAGE']))} ON *.* TO {user}"]
+        return made + _grant(server, given, user), [f"DROP USER {user}"]
+    made = [f"CREATE ROLE {name} LOGIN", f"GRANT USAGE ON SCHEMA public TO {name}", "CREATE SCHEMA IF NOT EXISTS far"]
+    return (
+        [*made, f"GRANT USAGE ON SCHEMA far TO {name}", *_grant(server, given, name)],
+        [f"DROP OWNED BY {name}", f"DROP ROLE {name}"],
+    )
+
+
+def _grant(server: Server, given: dict[str, str], user: str) -> list[str]:
+    return [f"GRANT {one} ON {server.quoted(table)} TO {user}" for table, one in given.items() if one]
+
+
+@pytest.mark.parametrize("server", ENGINES[1:], indirect=True)
+@settings(max_examples=settings().max_examples // 2)
+@given(data=st.data())
+def test_an_account_that_sees_less_does_the_same_or_nothing(server: Server, records: Path, data: st.DataObject) -> None:
+    case: Case = data.draw(cases(server.engine))
+    model = expect(case.world, case.table, case.matched, {None: "declared"})
+    matched = [case.world.rows[case.table][place] for place in case.matched]
+    keys = tuple(",".join(str(row[name]) for name in case.world.keys[case.table]) for row in matched)
+    make(server, case.world)
+    made, dropped = rights(data, server, case)
+    server.run(made)
+    address = server.place.replace({"mariadb": "root@"}.get(server.engine, "postgres@"), f"yt_{server.place[-8:]}@")
+    outcome = running.Outcome.STOPPED
+    try:
+        with closing(open_database(address, Mode.WRITE, 5)) as database:
+            request = Request(Asked(case.table, keys=keys, all_rows=True), read_rules([], database.schema), sample=0)
+            keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts={"kind": "delete", "asked": "", "address": ""})
+            outcome = running.delete(database, request, running.Manner(), Yes(), keeping).outcome
+    except YeldroError:
+        pass
+    finally:
+        server.run(dropped)
+    done = outcome is running.Outcome.COMMITTED
+    assert in_order(read(server, case.world)) == in_order(model.after if done else case.world.rows)
+    assert not (done and model.stops)
+    event(f"{server.engine}: {outcome.name}")
