@@ -41,8 +41,9 @@ def cases(draw: st.DrawFn, engine: str = "sqlite") -> Case:
     return Case(World(keys, rows, links, _dress(draw, names, links, engine)), table, sorted(matched), rules)
 
 
-# Of SQLite: a column has an affinity, and one that points at it another. One without any makes rings of rows that the
-# engine itself takes for broken when they come back.
+# Of SQLite: a column has an affinity, and one that points at it another. One without any makes rings of rows, and one
+# with another in the same table makes rows that point at themselves, which the engine itself takes for broken when they
+# come back.
 AFFINITIES = ["INTEGER", "INTEGER", "TEXT", "NUMERIC"]
 # Of PostgreSQL: a domain, and a type whose operators are in a schema that nobody looks into.
 TYPES = ["INTEGER", "INTEGER", "depth", "far.citext"]
@@ -57,6 +58,9 @@ def _dress(draw: st.DrawFn, names: list[str], links: list[Link], engine: str) ->
     u = {name: draw(st.sampled_from(types)) for name in names}
     own = AFFINITIES if engine == "sqlite" else ["INTEGER"]
     columns = {column: draw(st.sampled_from(own)) for link in links for column in link.columns}
+    for link in links:
+        if link.child == link.parent:
+            columns |= dict.fromkeys(link.columns, u[link.parent] if link.target == ("u",) else "INTEGER")
     return Dress(u, columns, parts, draw(some))
 
 
