@@ -709,13 +709,6 @@ GUARDS = [
         "tests/property/test_literals.py",
     ),
     Guard(
-        "literals: control characters (PostgreSQL)",
-        "src/yeldro/engines/literals.py",
-        'return _quoted(text) if text.isprintable() else "E\'"',
-        'return _quoted(text) if True else "E\'"',
-        "tests/property/test_literals.py",
-    ),
-    Guard(
         "literals: bytes (MariaDB)",
         "src/yeldro/engines/literals.py",
         'if text.isascii() and text.isprintable() and "\\\\" not in text:',

@@ -45,7 +45,7 @@ _COMMENTS = {
     "change": "Give rows of {table} their new values",
     "count_present": "None of them is left in {table}",
     "count_left": "No row references what is gone, through {reference}",
-    "count_lost": "No row references what is gone, through {reference}",
+    "count_lost": "No row references what was replaced, through {reference}",
     "count_detached": "They are detached: {reference}",
     "count_dangling": "None of them points at nothing: {reference}",
     "count_left_groups": "No group of {table} holds several rows any more",

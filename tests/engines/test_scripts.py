@@ -191,6 +191,7 @@ KINDS = {
     *("The picked rows of weirs are the same ones: a sum over their keys", "Delete rows of weirs"),
     *("The picked rows of weirs are the same ones: the lowest and the highest key", "None of them is left in weirs"),
     "No row references what is gone, through gates.weir -> weirs.id",
+    "No row references what was replaced, through marks.code -> weirs.code",
     "No row references what is gone, through marks.code -> weirs.code",
     *("They are detached: gates.weir -> weirs.id", "No group of weirs holds several rows any more"),
     *("Give rows of weirs their new values", "The rows of weirs that are the same, by group, the one that stays first"),

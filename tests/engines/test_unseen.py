@@ -9,7 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -528,23 +528,30 @@ def test_a_run_in_doubt(
         assert ("1 of its rows are gone" in again.out, len(rows(server, "w")[0])) == (True, 3)
 
 
-@pytest.mark.parametrize("outcome", ["committed", "in-doubt"])
-@pytest.mark.parametrize("damage", [0, 100, 9000, None])
+# How many bytes are left of the archive, None: it is gone, "": it says that it was never finished.
+DAMAGES = [(left, outcome) for left in (0, 100, 9000, None) for outcome in ("committed", "in-doubt")]
+
+
+@pytest.mark.parametrize(("left", "outcome"), [*DAMAGES, ("", "committed")])
 def test_a_damaged_archive_is_no_empty_one(
-    yeldro: Yeldro, server: Server, tmp_path: Path, damage: int | None, outcome: str
+    yeldro: Yeldro, server: Server, tmp_path: Path, left: int | str | None, outcome: str
 ) -> None:
     server.run(["CREATE TABLE w (id INTEGER PRIMARY KEY)", "INSERT INTO w VALUES (1), (2), (3)"])
     assert yeldro("delete", "w", "--where", "id < 3", "--yes", "--db", server.place).status == 0
     path = record_of(tmp_path)
     archive = path.with_name("rows.sqlite")
-    if damage is None:
+    if left is None:
         archive.unlink()
+    elif isinstance(left, int):
+        archive.write_bytes(archive.read_bytes()[:left])
     else:
-        archive.write_bytes(archive.read_bytes()[:damage])
+        with closing(sqlite3.connect(archive)) as file:
+            file.execute("UPDATE yeldro_archive SET complete = 0")
+            file.commit()
     if outcome == "in-doubt":
         doubt(path, transaction="")
     back = yeldro("restore", "last", "--yes")
-    said = "There is no archive" if damage is None else "is damaged"
+    said = "There is no archive" if left is None else "is damaged"
     assert (back.status, said in back.err) == (5, True), back.err
     yeldro("history")
     assert json.loads(path.read_text())["outcome"] == outcome
