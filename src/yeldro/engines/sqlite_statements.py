@@ -77,8 +77,17 @@ class SqliteStatements(StageStatements):
         return sa.not_(self.has_identity(keys))
 
     def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
-        """SQLite gives a value the affinity of the referred column, and compares with the collation of that one
-        (https://www.sqlite.org/foreignkeys.html, 3)."""
+        """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
+        columns = super().pointing(reference, rows)
+        for place, referred in enumerate(reference.referred):
+            there = reference.parent.column(referred)
+            if affinity(there.type) in ("TEXT", "BLOB"):
+                columns[place] = sa.collate(columns[place], there.collation or "BINARY")
+        return columns
+
+    def seeking(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+        """Where SQLite looks for a parent it gives the value the affinity of the referred column; where it looks for
+        the children of a row that goes, it does not: the text '01' has the child 1, which has no parent."""
         columns = super().pointing(reference, rows)
         for place, (own, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
             there = reference.parent.column(referred)

@@ -248,7 +248,7 @@ class StageStatements(Statements):
         """How many staged rows point at a row that is neither in the table nor among staged `parents`."""
         staged = self.staged(stage)
         names = [name for name in reference.columns if name in staged.c]
-        pointing = self.pointing(reference, staged)
+        pointing = self.seeking(reference, staged)
         others: list[sa.FromClause] = [self.table(reference.parent).alias(self.own("parent"))]
         others += [parent.alias(self.own("staged")) for parent in parents]
         found = []

@@ -138,6 +138,10 @@ class Statements:
         clause = self.table(reference.child) if rows is None else rows
         return [clause.c[name] for name in reference.columns]
 
+    def seeking(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+        """The same, where a row's parent is looked for."""
+        return self.pointing(reference, rows)
+
     def meets(self, reference: Reference, pointing: Columns, referred: Columns) -> list[sa.ColumnElement[bool]]:
         """Whether a row that is `pointing` means the one with these referred columns, as the engine compares them."""
         return [own == there for own, there in zip(pointing, referred, strict=True)]
@@ -182,7 +186,7 @@ class Statements:
         filled = [child.c[name].is_not(None) for name in reference.columns]
         there = self.table(reference.parent).alias(self.own("other"))
         referred = [there.c[name] for name in reference.referred]
-        found = sa.exists().where(*self.meets(reference, self.pointing(reference), referred))
+        found = sa.exists().where(*self.meets(reference, self.seeking(reference), referred))
         return sa.and_(*filled, sa.not_(found))
 
     # Filling key sets
