@@ -707,7 +707,8 @@ def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server)
 
 STAMPED = {
     "postgresql": "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS"
-    " $$ BEGIN NEW.stamp = 'new'; RETURN NEW; END $$; CREATE TRIGGER t BEFORE UPDATE ON c FOR EACH ROW EXECUTE FUNCTION f()",
+    " $$ BEGIN NEW.stamp = 'new'; RETURN NEW; END $$;"
+    " CREATE TRIGGER t BEFORE UPDATE ON c FOR EACH ROW EXECUTE FUNCTION f()",
     "mariadb": "CREATE TRIGGER t BEFORE UPDATE ON c FOR EACH ROW SET NEW.stamp = 'new'",
 }
 
