@@ -683,8 +683,8 @@ GUARDS = [
     Guard(
         "an archive that was never finished is damaged",
         "src/yeldro/restoring.py",
-        "        if not source.is_complete:\n",
-        "        if False:\n",
+        "    if not source.is_complete:\n",
+        "    if False:\n",
         f"{UNSEEN}::test_a_damaged_archive_is_no_empty_one",
     ),
     Guard(

@@ -63,13 +63,15 @@ def restore(database: Database, record: RunRecord, request: RestoreRequest, answ
     if record.facts["engine"] != database.dialect:
         raise UsageError("A run can only be restored into a database of the same engine.")
     undone = record.outcome == "rolled-back"
-    gone = count_gone(database, record)[0] if undone and record.archive.exists() and not request.into else 0
+    gone = 0
+    if undone and record.archive.exists() and not request.into:
+        with suppress(ArchiveFailed):  # one that was never finished is no copy of rows that are gone
+            gone = count_gone(database, record)[0]
     if undone and not gone:
         return RunResult(Outcome.NOTHING_TO_RESTORE, reason="The run was rolled back.", run=record.name)
     source = ArchiveReader(record.archive)
     try:
-        if not source.is_complete:
-            raise ArchiveFailed(f"The archive {record.archive} is damaged: it was never finished.")
+        _check_finished(source)
         return _Restoration(database, record, source, request, answers, gone if undone else 0).go()
     finally:
         source.close()
@@ -312,6 +314,11 @@ def _settle_restorations(database: Database, record: RunRecord, gone: int, rows:
     return ""
 
 
+def _check_finished(source: ArchiveReader) -> None:
+    if not source.is_complete:
+        raise ArchiveFailed(f"The archive {source.path} is damaged: it was never finished.")
+
+
 def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
     """How many of the archived rows that the run deleted are not in their tables, and how many there were.
 
@@ -321,6 +328,7 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
         return 0, 0
     source = ArchiveReader(record.archive)
     try:
+        _check_finished(source)
         portions = source.portions(database.schema)
         stages = [database.stage(portion, source) for portion in portions if portion.action == "delete"]
         with transaction(database, Mode.READ):
