@@ -77,28 +77,26 @@ class SqliteStatements(StageStatements):
         return sa.not_(self.has_identity(keys))
 
     def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
-        """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
-        columns = super().pointing(reference, rows)
-        for place, referred in enumerate(reference.referred):
-            there = reference.parent.column(referred)
-            if affinity(there.type) in ("TEXT", "BLOB"):
-                columns[place] = sa.collate(columns[place], there.collation or "BINARY")
-        return columns
+        return _collated(reference, super().pointing(reference, rows))
 
     def seeking(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
         """Where SQLite looks for a parent it gives the value the affinity of the referred column; where it looks for
         the children of a row that goes, it does not: the text '01' has the child 1, which has no parent."""
         columns = super().pointing(reference, rows)
         for place, (own, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
-            there = reference.parent.column(referred)
-            kind, mine = affinity(there.type), affinity(reference.child.column(own).type)
-            if kind == "BLOB" and mine != kind:
-                columns[place] = _plain(columns[place])
-            elif kind == "TEXT" and mine != kind:
-                columns[place] = _as_text(columns[place])
-            if kind in ("TEXT", "BLOB"):
-                columns[place] = sa.collate(columns[place], there.collation or "BINARY")
-        return columns
+            kind = affinity(reference.parent.column(referred).type)
+            if kind in ("TEXT", "BLOB") and affinity(reference.child.column(own).type) != kind:
+                columns[place] = _as_text(columns[place]) if kind == "TEXT" else _plain(columns[place])
+        return _collated(reference, columns)
+
+
+def _collated(reference: Reference, columns: Columns) -> list[sa.ColumnElement[Any]]:
+    """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
+    referred = [reference.parent.column(name) for name in reference.referred]
+    return [
+        sa.collate(cell, there.collation or "BINARY") if affinity(there.type) in ("TEXT", "BLOB") else cell
+        for cell, there in zip(columns, referred, strict=True)
+    ]
 
 
 def needs_affinity(reference: Reference) -> bool:
