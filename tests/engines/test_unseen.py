@@ -220,6 +220,43 @@ def test_what_an_account_cannot_see_stops_a_run(
         server.run([f"DROP DATABASE IF EXISTS {far}"])
 
 
+BOTH = "GRANT ALL ON p, c TO {0}"
+ROLES: list[tuple[list[str], int]] = [
+    ([BOTH], 0),
+    (["ALTER ROLE {0} SUPERUSER"], 0),
+    (["ALTER TABLE p OWNER TO {0}", "ALTER TABLE c OWNER TO {0}"], 0),
+    (["GRANT SELECT, DELETE ON p, c TO {0}"], 5),
+    (["GRANT SELECT ON p, c TO {0}"], 5),
+    (["GRANT DELETE ON p, c TO {0}"], 5),
+    (["GRANT ALL ON p TO {0}"], 5),
+    (["GRANT SELECT (id), UPDATE, DELETE ON p TO {0}", "GRANT ALL ON c TO {0}"], 5),
+    (["ALTER TABLE p OWNER TO {0}", "GRANT SELECT ON c TO {0}"], 5),
+    ([BOTH, "ALTER TABLE c ENABLE ROW LEVEL SECURITY"], 5),
+    ([BOTH, "ALTER TABLE c ENABLE ROW LEVEL SECURITY", "CREATE POLICY q ON c USING (id > 1)"], 5),
+    ([BOTH, "ALTER ROLE {0} SET default_transaction_read_only = on"], 5),
+    ([BOTH, "CREATE SCHEMA hid", "CREATE TABLE hid.k (p INTEGER REFERENCES p ON DELETE CASCADE)",
+      "INSERT INTO hid.k VALUES (1)"], 5),
+]  # fmt: skip
+
+
+@on("postgresql")
+@pytest.mark.parametrize(("rights", "status"), ROLES, ids=str)
+def test_what_a_role_may_not_do_stops_a_run(yeldro: Yeldro, server: Server, rights: list[str], status: int) -> None:
+    """What it does is what a superuser would, and else nothing."""
+    role = f"yt_{server.place[-8:]}"
+    server.run([*FAMILY, f"CREATE ROLE {role} LOGIN", f"GRANT USAGE ON SCHEMA public TO {role}"])
+    before = rows(server, "p", "c")
+    try:
+        server.run([one.format(role) for one in rights])
+        done = yeldro("delete", "p", "--key", "1", "--yes", "--db", server.place.replace("postgres@", f"{role}@"))
+        assert done.status == status, done.out + done.err
+        left = [[row for row in table if row[0] != 1] for table in before]
+        assert rows(server, "p", "c") == (before if status else left)
+    finally:
+        server.run([f"REASSIGN OWNED BY {role} TO postgres", f"DROP OWNED BY {role}", f"DROP ROLE {role}"])
+        server.run(["DROP SCHEMA IF EXISTS hid CASCADE"])
+
+
 LASTING = [
     ("CREATE TABLE log (id INTEGER) ENGINE={}", LOG.format("p"), "log, whose engine {} cannot roll back"),
     ("CREATE TABLE log (id INTEGER) ENGINE={}", LOG.format("c"), "log, whose engine {} cannot roll back"),
