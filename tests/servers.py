@@ -42,7 +42,8 @@ class Server:
             return psycopg.connect(self.place, autocommit=True)
         return pymysql.connect(**MARIADB, database=self.place.rpartition("/")[2], autocommit=True)
 
-    def run(self, statements: Sequence[str]) -> None:
+    def run(self, *given: str | Sequence[str]) -> None:
+        statements = [text for one in given for text in ([one] if isinstance(one, str) else one)]
         with closing(self.connect()) as connection, closing(connection.cursor()) as cursor:
             if self.engine == "mariadb":  # writing the log for each statement is what takes long there
                 cursor.execute("SET autocommit = 0")
@@ -98,10 +99,8 @@ class Server:
             self.run([f"DROP VIEW {self.quoted(name)}" for name in views])
             names = [self.quoted(row[0]) for row in self.query("SHOW TABLES")]
             self.run(
-                [
-                    "SET foreign_key_checks = 0, lock_wait_timeout = 20",
-                    *(f"DROP TABLE {', '.join(names)}" for _ in names[:1]),
-                ]
+                "SET foreign_key_checks = 0, lock_wait_timeout = 20",
+                *(f"DROP TABLE {', '.join(names)}" for _ in names[:1]),
             )
 
 

@@ -659,12 +659,10 @@ def test_a_script_knows_its_rows(yeldro: Yeldro, tmp_path_factory: pytest.TempPa
     for engine in ENGINES:
         with served(engine, tmp_path_factory.mktemp(engine)) as server:
             server.run(
-                [
-                    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER)",
-                    "INSERT INTO weirs VALUES (1, 5), (2, 4), (3, 3), (4, 2), (5, 1), (6, 0)",
-                    "CREATE TABLE gates (name VARCHAR(20) PRIMARY KEY)",
-                    "INSERT INTO gates VALUES ('a''--b'), ('b'), ('c;%')",
-                ]
+                "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER)",
+                "INSERT INTO weirs VALUES (1, 5), (2, 4), (3, 3), (4, 2), (5, 1), (6, 0)",
+                "CREATE TABLE gates (name VARCHAR(20) PRIMARY KEY)",
+                "INSERT INTO gates VALUES ('a''--b'), ('b'), ('c;%')",
             )
             script = yeldro("script", "oldest.toml", "--no-archive", "--db", server.place)
             assert script.status == 0, script.err

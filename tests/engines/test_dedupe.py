@@ -333,10 +333,8 @@ def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldr
     if server.engine == "postgresql":
         server.run(["CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"])
     server.run(
-        [
-            f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, name {kinds[server.engine]})",
-            "INSERT INTO weirs VALUES (1, 'fen'), (2, 'FEN'), (3, 'mere'), (4, 'mere'), (5, 'beck')",
-        ]
+        f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, name {kinds[server.engine]})",
+        "INSERT INTO weirs VALUES (1, 'fen'), (2, 'FEN'), (3, 'mere'), (4, 'mere'), (5, 'beck')",
     )
     line = ["duplicates", "weirs", "--same", "name", "--keep", "fullest", "--db", server.place, "--format", "json"]
     found = json.loads(yeldro(*line).out)

@@ -317,12 +317,10 @@ def test_keys_travel_in_chunks(yeldro: Yeldro, server: Server, monkeypatch: pyte
     monkeypatch.setattr("yeldro.engines.sqlite_copies._KEYS_AT_ONCE", 3)
     keys = [-(2**63), -(2**63) + 1, -5, -4, -3, 1, 2, 3, 5, 9, 2**63 - 2, 2**63 - 1]
     server.run(
-        [
-            "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER UNIQUE)",
-            "CREATE TABLE under (code INTEGER REFERENCES kinds (code) ON DELETE CASCADE, id INTEGER PRIMARY KEY)",
-            *(f"INSERT INTO kinds VALUES ({key}, {place if place else 'NULL'})" for place, key in enumerate(keys)),
-            *(f"INSERT INTO under VALUES ({place}, {key})" for place, key in enumerate(keys) if place),
-        ]
+        "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER UNIQUE)",
+        "CREATE TABLE under (code INTEGER REFERENCES kinds (code) ON DELETE CASCADE, id INTEGER PRIMARY KEY)",
+        *(f"INSERT INTO kinds VALUES ({key}, {place if place else 'NULL'})" for place, key in enumerate(keys)),
+        *(f"INSERT INTO under VALUES ({place}, {key})" for place, key in enumerate(keys) if place),
     )
     for options in ([], ["--dependents", "delete"]):
         check(yeldro, server, "SELECT * FROM kinds LEFT JOIN under USING (code) ORDER BY 1, 2", *options)

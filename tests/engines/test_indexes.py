@@ -22,13 +22,11 @@ INDEXES = {
 def test_a_run_with_many_checks(server: Server, weirs: int, gates: int, many: bool) -> None:
     """MariaDB makes such an index itself with the reference."""
     server.run(
-        [
-            "CREATE TABLE weirs (id INTEGER PRIMARY KEY)",
-            'CREATE TABLE "odd: gates" (id INTEGER PRIMARY KEY, "of: it" INTEGER, '
-            'FOREIGN KEY ("of: it") REFERENCES weirs (id))'.replace('"', server.quote),
-            f"INSERT INTO weirs VALUES {', '.join(f'({number})' for number in range(weirs + 1))}",
-            f"INSERT INTO {server.quoted('odd: gates')} VALUES {', '.join(f'({n}, 0)' for n in range(gates))}",
-        ]
+        "CREATE TABLE weirs (id INTEGER PRIMARY KEY)",
+        'CREATE TABLE "odd: gates" (id INTEGER PRIMARY KEY, "of: it" INTEGER, '
+        'FOREIGN KEY ("of: it") REFERENCES weirs (id))'.replace('"', server.quote),
+        f"INSERT INTO weirs VALUES {', '.join(f'({number})' for number in range(weirs + 1))}",
+        f"INSERT INTO {server.quoted('odd: gates')} VALUES {', '.join(f'({n}, 0)' for n in range(gates))}",
     )
     sent: list[str] = []
 

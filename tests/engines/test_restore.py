@@ -341,13 +341,11 @@ def test_nothing_else_is_overwritten_or_touched(yeldro: Yeldro, server: Server) 
         "postgresql": ("name TEXT UNIQUE", "''"),
     }[server.engine]
     server.run(
-        [
-            *TABLES[:2],
-            f"CREATE TABLE posts (id INTEGER PRIMARY KEY, weir_id INTEGER, {more[0]},"
-            " FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE SET NULL)",
-            *TABLES[4:5],
-            f"INSERT INTO posts VALUES (1, 1, {more[1]})",
-        ]
+        *TABLES[:2],
+        f"CREATE TABLE posts (id INTEGER PRIMARY KEY, weir_id INTEGER, {more[0]},"
+        " FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE SET NULL)",
+        *TABLES[4:5],
+        f"INSERT INTO posts VALUES (1, 1, {more[1]})",
     )
     before = server.query("SELECT * FROM posts")
     assert delete(yeldro, server)["outcome"] == "committed"
@@ -397,12 +395,10 @@ def test_the_archive_holds_the_latest_values(yeldro: Yeldro, server: Server, mon
 def test_rows_that_nothing_tells_apart_are_attached_again(yeldro: Yeldro, server: Server) -> None:
     """MariaDB has no name for such rows: nothing of theirs is changed there in the first place."""
     server.run(
-        [
-            TABLES[0],
-            "CREATE TABLE marks (text VARCHAR(9), weir_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL)",
-            TABLES[4],
-            "INSERT INTO marks VALUES ('x', 1), ('x', 2), ('x', 1), ('x', NULL), ('y', 1), (NULL, 2), ('z', 3)",
-        ]
+        TABLES[0],
+        "CREATE TABLE marks (text VARCHAR(9), weir_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL)",
+        TABLES[4],
+        "INSERT INTO marks VALUES ('x', 1), ('x', 2), ('x', 1), ('x', NULL), ('y', 1), (NULL, 2), ('z', 3)",
     )
     query = "SELECT text, weir_id, count(*) FROM marks GROUP BY text, weir_id ORDER BY 1, 2"
     before = server.query(query)

@@ -130,13 +130,11 @@ def test_a_reference_to_columns_that_are_not_unique_stops(server: Server) -> Non
     if server.engine != "mariadb":
         return
     server.run(
-        [
-            "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER, KEY (code))",
-            "CREATE TABLE uses (id INTEGER PRIMARY KEY, code INTEGER, FOREIGN KEY (code) REFERENCES kinds (code)"
-            " ON DELETE CASCADE)",
-            "INSERT INTO kinds VALUES (1, 7), (2, 7)",
-            "INSERT INTO uses VALUES (1, 7)",
-        ]
+        "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER, KEY (code))",
+        "CREATE TABLE uses (id INTEGER PRIMARY KEY, code INTEGER, FOREIGN KEY (code) REFERENCES kinds (code)"
+        " ON DELETE CASCADE)",
+        "INSERT INTO kinds VALUES (1, 7), (2, 7)",
+        "INSERT INTO uses VALUES (1, 7)",
     )
     result = delete(server, "id = 1", table="kinds")
     assert (result.status, "not unique" in result.reason) == (3, True)
@@ -147,25 +145,21 @@ def test_row_security_and_schemas_that_the_role_cannot_read_fail_the_run(server:
         return
     role = "yeldro_test_role"
     server.run(
-        [
-            *TABLES,
-            f"DO $$ BEGIN CREATE ROLE {role} LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$",
-            f"GRANT ALL ON ALL TABLES IN SCHEMA public TO {role}",
-            f"GRANT USAGE ON SCHEMA public TO {role}",
-            "ALTER TABLE weirs ENABLE ROW LEVEL SECURITY",
-            "CREATE POLICY p ON weirs USING (id <> 2)",
-        ]
+        *TABLES,
+        f"DO $$ BEGIN CREATE ROLE {role} LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$",
+        f"GRANT ALL ON ALL TABLES IN SCHEMA public TO {role}",
+        f"GRANT USAGE ON SCHEMA public TO {role}",
+        "ALTER TABLE weirs ENABLE ROW LEVEL SECURITY",
+        "CREATE POLICY p ON weirs USING (id <> 2)",
     )
     as_role = Server("postgresql", server.place.replace("postgres@", f"{role}@"), '"')
     before = image(server)
     hidden = delete(as_role)
     server.run(
-        [
-            "ALTER TABLE weirs DISABLE ROW LEVEL SECURITY",
-            "CREATE SCHEMA IF NOT EXISTS far",
-            "CREATE TABLE far.kin (id INTEGER PRIMARY KEY, weir_id INTEGER REFERENCES weirs (id) ON DELETE CASCADE)",
-            "INSERT INTO far.kin VALUES (1, 1)",
-        ]
+        "ALTER TABLE weirs DISABLE ROW LEVEL SECURITY",
+        "CREATE SCHEMA IF NOT EXISTS far",
+        "CREATE TABLE far.kin (id INTEGER PRIMARY KEY, weir_id INTEGER REFERENCES weirs (id) ON DELETE CASCADE)",
+        "INSERT INTO far.kin VALUES (1, 1)",
     )
     unreadable = delete(as_role)
     assert (hidden.status, unreadable.status) == (5, 5)
@@ -182,17 +176,15 @@ def test_partitions_are_one_table(server: Server) -> None:
     if server.engine != "postgresql":
         return
     server.run(
-        [
-            "CREATE TABLE spans (id INTEGER, era INTEGER, PRIMARY KEY (id, era)) PARTITION BY RANGE (era)",
-            "CREATE TABLE spans_old PARTITION OF spans FOR VALUES FROM (0) TO (10)",
-            "CREATE TABLE spans_new PARTITION OF spans FOR VALUES FROM (10) TO (20)",
-            "CREATE TABLE marks (id INTEGER, era INTEGER, span INTEGER, FOREIGN KEY (span, era)"
-            " REFERENCES spans (id, era) ON DELETE CASCADE) PARTITION BY RANGE (era)",
-            "CREATE TABLE marks_old PARTITION OF marks FOR VALUES FROM (0) TO (10)",
-            "CREATE TABLE marks_new PARTITION OF marks FOR VALUES FROM (10) TO (20)",
-            "INSERT INTO spans VALUES (1, 5), (1, 15), (2, 15)",
-            "INSERT INTO marks VALUES (1, 5, 1), (2, 15, 1), (3, 15, 2)",
-        ]
+        "CREATE TABLE spans (id INTEGER, era INTEGER, PRIMARY KEY (id, era)) PARTITION BY RANGE (era)",
+        "CREATE TABLE spans_old PARTITION OF spans FOR VALUES FROM (0) TO (10)",
+        "CREATE TABLE spans_new PARTITION OF spans FOR VALUES FROM (10) TO (20)",
+        "CREATE TABLE marks (id INTEGER, era INTEGER, span INTEGER, FOREIGN KEY (span, era)"
+        " REFERENCES spans (id, era) ON DELETE CASCADE) PARTITION BY RANGE (era)",
+        "CREATE TABLE marks_old PARTITION OF marks FOR VALUES FROM (0) TO (10)",
+        "CREATE TABLE marks_new PARTITION OF marks FOR VALUES FROM (10) TO (20)",
+        "INSERT INTO spans VALUES (1, 5), (1, 15), (2, 15)",
+        "INSERT INTO marks VALUES (1, 5, 1), (2, 15, 1), (3, 15, 2)",
     )
     result = delete(server, "id = 1", table="spans")
     assert result.status == 0, result.reason
@@ -221,15 +213,13 @@ def test_a_circle_without_a_column_that_may_be_null(server: Server, allowed: boo
     if server.engine == "sqlite":
         return
     server.run(
-        [
-            "CREATE TABLE p (id INTEGER PRIMARY KEY, c INTEGER NOT NULL)",
-            "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER NOT NULL, s INTEGER NOT NULL)",
-            "INSERT INTO p VALUES (1, 1), (2, 2)",
-            "INSERT INTO c VALUES (1, 1, 1), (2, 2, 2)",
-            "ALTER TABLE p ADD CONSTRAINT l1 FOREIGN KEY (c) REFERENCES c (id)",
-            "ALTER TABLE c ADD CONSTRAINT l2 FOREIGN KEY (p) REFERENCES p (id)",
-            "ALTER TABLE c ADD CONSTRAINT l3 FOREIGN KEY (s) REFERENCES c (id)",
-        ]
+        "CREATE TABLE p (id INTEGER PRIMARY KEY, c INTEGER NOT NULL)",
+        "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER NOT NULL, s INTEGER NOT NULL)",
+        "INSERT INTO p VALUES (1, 1), (2, 2)",
+        "INSERT INTO c VALUES (1, 1, 1), (2, 2, 2)",
+        "ALTER TABLE p ADD CONSTRAINT l1 FOREIGN KEY (c) REFERENCES c (id)",
+        "ALTER TABLE c ADD CONSTRAINT l2 FOREIGN KEY (p) REFERENCES p (id)",
+        "ALTER TABLE c ADD CONSTRAINT l3 FOREIGN KEY (s) REFERENCES c (id)",
     )
     database = server.open()
     steps = [(2, allowed), (1, True)]  # what one step may do the other may not

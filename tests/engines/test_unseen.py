@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import os
 import sqlite3
@@ -77,15 +78,13 @@ def test_a_reference_to_one_partition_is_followed_from_the_whole_table(yeldro: Y
     server.run(["INSERT INTO k VALUES (1, 1), (2, 2)"])
     there_and_back(yeldro, server, ("p", "c", "k"), "delete", "p", "--where", "id IN (1, 12)")
     server.run(
-        [
-            "CREATE TABLE s (id INTEGER, era INTEGER, PRIMARY KEY (id, era)) PARTITION BY RANGE (era)",
-            "CREATE TABLE s1 PARTITION OF s FOR VALUES FROM (0) TO (10)",
-            "CREATE TABLE s2 PARTITION OF s FOR VALUES FROM (10) TO (20)",
-            "ALTER TABLE s1 ADD UNIQUE (id)",
-            "CREATE TABLE t (id INTEGER PRIMARY KEY, s INTEGER REFERENCES s1 (id) ON DELETE CASCADE)",
-            "INSERT INTO s VALUES (5, 1), (5, 11), (6, 11)",
-            "INSERT INTO t VALUES (1, 5)",
-        ]
+        "CREATE TABLE s (id INTEGER, era INTEGER, PRIMARY KEY (id, era)) PARTITION BY RANGE (era)",
+        "CREATE TABLE s1 PARTITION OF s FOR VALUES FROM (0) TO (10)",
+        "CREATE TABLE s2 PARTITION OF s FOR VALUES FROM (10) TO (20)",
+        "ALTER TABLE s1 ADD UNIQUE (id)",
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, s INTEGER REFERENCES s1 (id) ON DELETE CASCADE)",
+        "INSERT INTO s VALUES (5, 1), (5, 11), (6, 11)",
+        "INSERT INTO t VALUES (1, 5)",
     )
     stopped = yeldro("delete", "s", "--where", "era = 11 AND id = 5", "--yes", "--db", server.place)
     assert (stopped.status, "unique in that one alone" in stopped.err) == (3, True)
@@ -103,16 +102,14 @@ def test_duplicates_of_a_partitioned_table(yeldro: Yeldro, server: Server) -> No
 @on("postgresql")
 def test_a_reference_compares_by_its_own_operator_and_collation(yeldro: Yeldro, server: Server) -> None:
     server.run(
-        [
-            "DROP SCHEMA IF EXISTS far CASCADE",
-            "CREATE SCHEMA far",
-            "CREATE EXTENSION citext SCHEMA far",
-            'CREATE TABLE p (code far.citext PRIMARY KEY, name TEXT COLLATE "C" UNIQUE)',
-            "CREATE TABLE c (id INTEGER PRIMARY KEY, p far.citext REFERENCES p ON DELETE CASCADE,"
-            ' n TEXT COLLATE "POSIX" REFERENCES p (name), d TEXT REFERENCES p (name))',
-            "INSERT INTO p VALUES ('Fen', 'a'), ('Mere', 'b'), ('Beck', 'c')",
-            "INSERT INTO c VALUES (1, 'fen', 'a', 'a'), (2, 'MERE', NULL, NULL), (3, 'Beck', 'c', 'c')",
-        ]
+        "DROP SCHEMA IF EXISTS far CASCADE",
+        "CREATE SCHEMA far",
+        "CREATE EXTENSION citext SCHEMA far",
+        'CREATE TABLE p (code far.citext PRIMARY KEY, name TEXT COLLATE "C" UNIQUE)',
+        "CREATE TABLE c (id INTEGER PRIMARY KEY, p far.citext REFERENCES p ON DELETE CASCADE,"
+        ' n TEXT COLLATE "POSIX" REFERENCES p (name), d TEXT REFERENCES p (name))',
+        "INSERT INTO p VALUES ('Fen', 'a'), ('Mere', 'b'), ('Beck', 'c')",
+        "INSERT INTO c VALUES (1, 'fen', 'a', 'a'), (2, 'MERE', NULL, NULL), (3, 'Beck', 'c', 'c')",
     )
     assert "No row matches" in yeldro("delete", "c", "--orphans", "--yes", "--db", server.place).out
     there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--where", "name = 'a'", "--dependents", "delete")
@@ -127,19 +124,15 @@ def test_what_a_publication_or_a_foreign_partition_would_refuse_is_a_stop(
 ) -> None:
     """The publisher needs wal_level = logical only to publish: without it the deletion fails all the same."""
     server.run(
-        [
-            "CREATE TABLE w (id INTEGER NOT NULL) PARTITION BY RANGE (id)",
-            "CREATE TABLE w1 PARTITION OF w FOR VALUES FROM (0) TO (10)",
-            "INSERT INTO w VALUES (1), (2)",
-        ]
+        "CREATE TABLE w (id INTEGER NOT NULL) PARTITION BY RANGE (id)",
+        "CREATE TABLE w1 PARTITION OF w FOR VALUES FROM (0) TO (10)",
+        "INSERT INTO w VALUES (1), (2)",
     )
     if part:
         server.run(
-            [
-                "CREATE EXTENSION postgres_fdw",
-                "CREATE SERVER far FOREIGN DATA WRAPPER postgres_fdw",
-                "CREATE FOREIGN TABLE w2 PARTITION OF w FOR VALUES FROM (10) TO (20) SERVER far",
-            ]
+            "CREATE EXTENSION postgres_fdw",
+            "CREATE SERVER far FOREIGN DATA WRAPPER postgres_fdw",
+            "CREATE FOREIGN TABLE w2 PARTITION OF w FOR VALUES FROM (10) TO (20) SERVER far",
         )
     else:
         server.run(["CREATE PUBLICATION ours FOR TABLE w1"])
@@ -308,14 +301,12 @@ def _statements(text: str) -> list[str]:
 @on("mariadb")
 def test_partitions_and_servers_that_demand_keys(yeldro: Yeldro, server: Server) -> None:
     server.run(
-        [
-            "CREATE TABLE w (id INTEGER PRIMARY KEY, n INTEGER) PARTITION BY RANGE (id)"
-            " (PARTITION a VALUES LESS THAN (3), PARTITION b VALUES LESS THAN (99))",
-            "INSERT INTO w VALUES (1, 1), (2, 1), (3, 2), (4, 2), (5, 3)",
-            "CREATE TABLE log (id INTEGER PRIMARY KEY, code VARCHAR(9), KEY (code))",
-            "CREATE TRIGGER t AFTER DELETE ON w FOR EACH ROW INSERT INTO log VALUES (OLD.id, 'x')",
-            *FAMILY,
-        ]
+        "CREATE TABLE w (id INTEGER PRIMARY KEY, n INTEGER) PARTITION BY RANGE (id)"
+        " (PARTITION a VALUES LESS THAN (3), PARTITION b VALUES LESS THAN (99))",
+        "INSERT INTO w VALUES (1, 1), (2, 1), (3, 2), (4, 2), (5, 3)",
+        "CREATE TABLE log (id INTEGER PRIMARY KEY, code VARCHAR(9), KEY (code))",
+        "CREATE TRIGGER t AFTER DELETE ON w FOR EACH ROW INSERT INTO log VALUES (OLD.id, 'x')",
+        *FAMILY,
     )
     server.run(["SET GLOBAL innodb_force_primary_key = ON"])
     try:
@@ -336,11 +327,9 @@ def test_rows_in_a_cycle_without_nulls_are_a_stop_beforehand(
     yeldro: Yeldro, server: Server, ring: list[tuple[int, int]]
 ) -> None:
     server.run(
-        [
-            "CREATE TABLE r (id INTEGER PRIMARY KEY, up INTEGER NOT NULL)",
-            f"INSERT INTO r VALUES {', '.join(map(str, ring))}",
-            "ALTER TABLE r ADD FOREIGN KEY (up) REFERENCES r (id) ON DELETE CASCADE",
-        ]
+        "CREATE TABLE r (id INTEGER PRIMARY KEY, up INTEGER NOT NULL)",
+        f"INSERT INTO r VALUES {', '.join(map(str, ring))}",
+        "ALTER TABLE r ADD FOREIGN KEY (up) REFERENCES r (id) ON DELETE CASCADE",
     )
     line = ("r", "--where", "id < 4", "--all-rows", "--db", server.place)
     shown = yeldro("preview", *line)
@@ -364,19 +353,17 @@ WHOLE = [
 @pytest.mark.parametrize(("does", "said"), WHOLE, ids=[does[:30] for does, _ in WHOLE])
 def test_what_a_trigger_does_to_whole_tables_is_noticed(yeldro: Yeldro, server: Server, does: str, said: str) -> None:
     server.run(
-        [
-            *FAMILY,
-            "CREATE TABLE notes (id INTEGER, n INTEGER)",
-            "CREATE TABLE log (id INTEGER)",
-            "CREATE TABLE far (id INTEGER) PARTITION BY RANGE (id)",
-            "CREATE TABLE far1 PARTITION OF far FOR VALUES FROM (0) TO (9)",
-            "INSERT INTO notes VALUES (1, 1), (2, 2)",
-            "INSERT INTO far VALUES (1), (2)",
-            "CREATE MATERIALIZED VIEW seen AS SELECT * FROM log",
-            "SELECT lo_from_bytea(0, 'abc')",
-            f"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN {does}; RETURN NULL; END $$",
-            "CREATE TRIGGER t AFTER DELETE ON p FOR EACH STATEMENT EXECUTE FUNCTION f()",
-        ]
+        *FAMILY,
+        "CREATE TABLE notes (id INTEGER, n INTEGER)",
+        "CREATE TABLE log (id INTEGER)",
+        "CREATE TABLE far (id INTEGER) PARTITION BY RANGE (id)",
+        "CREATE TABLE far1 PARTITION OF far FOR VALUES FROM (0) TO (9)",
+        "INSERT INTO notes VALUES (1, 1), (2, 2)",
+        "INSERT INTO far VALUES (1), (2)",
+        "CREATE MATERIALIZED VIEW seen AS SELECT * FROM log",
+        "SELECT lo_from_bytea(0, 'abc')",
+        f"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN {does}; RETURN NULL; END $$",
+        "CREATE TRIGGER t AFTER DELETE ON p FOR EACH STATEMENT EXECUTE FUNCTION f()",
     )
     tables = ("p", "c", "notes", "far", "pg_largeobject_metadata")
     before = rows(server, *tables)
@@ -460,12 +447,10 @@ def test_a_reference_between_types(
     one = ", ".join(f"({value})" for value in keys.split(", "))
     pairs = ", ".join(f"({place}, {value})" for place, value in enumerate(values.split(", ")))
     server.run(
-        [
-            f"CREATE TABLE p (k {parent} PRIMARY KEY NOT NULL)",
-            f"CREATE TABLE c (id INTEGER PRIMARY KEY, k {child} REFERENCES p ON DELETE CASCADE)",
-            f"INSERT INTO p VALUES {one}",
-            f"INSERT INTO c VALUES {pairs}",
-        ]
+        f"CREATE TABLE p (k {parent} PRIMARY KEY NOT NULL)",
+        f"CREATE TABLE c (id INTEGER PRIMARY KEY, k {child} REFERENCES p ON DELETE CASCADE)",
+        f"INSERT INTO p VALUES {one}",
+        f"INSERT INTO c VALUES {pairs}",
     )
     broken = {row[1] for row in server.query("PRAGMA foreign_key_check")}
     looked = json.loads(yeldro("preview", "c", "--orphans", "--db", server.place, "--format", "json").out)
@@ -490,24 +475,22 @@ def test_many_columns_and_none(yeldro: Yeldro, server: Server) -> None:
 @on("postgresql")
 def test_detachments_that_cross_partitions_or_are_not_whole(yeldro: Yeldro, server: Server) -> None:
     server.run(
-        [
-            "CREATE TABLE p (a INTEGER, b INTEGER, PRIMARY KEY (a, b))",
-            "CREATE TABLE c (id INTEGER, a INTEGER DEFAULT 9, b INTEGER, FOREIGN KEY (a, b) REFERENCES p"
-            " ON DELETE SET NULL, PRIMARY KEY (id, a)) PARTITION BY LIST (a)".replace(", PRIMARY KEY (id, a)", ""),
-            "CREATE TABLE c1 PARTITION OF c FOR VALUES IN (1, 2)",
-            "CREATE TABLE c2 PARTITION OF c DEFAULT",
-            "CREATE TABLE q (id INTEGER PRIMARY KEY)",
-            "CREATE TABLE d (id INTEGER, q INTEGER DEFAULT 9 REFERENCES q ON DELETE SET DEFAULT) PARTITION BY LIST (q)",
-            "CREATE TABLE d1 PARTITION OF d FOR VALUES IN (1, 2)",
-            "CREATE TABLE d2 PARTITION OF d DEFAULT",
-            "CREATE TABLE f (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER NOT NULL,"
-            " FOREIGN KEY (a, b) REFERENCES p MATCH FULL)",
-            "INSERT INTO p VALUES (1, 1), (2, 2), (3, 3)",
-            "INSERT INTO c VALUES (1, 1, 1), (2, 2, 2), (3, 3, 3)",
-            "INSERT INTO q VALUES (1), (2), (9)",
-            "INSERT INTO d VALUES (1, 1), (2, 2), (3, 9)",
-            "INSERT INTO f VALUES (1, 3, 3)",
-        ]
+        "CREATE TABLE p (a INTEGER, b INTEGER, PRIMARY KEY (a, b))",
+        "CREATE TABLE c (id INTEGER, a INTEGER DEFAULT 9, b INTEGER, FOREIGN KEY (a, b) REFERENCES p"
+        " ON DELETE SET NULL, PRIMARY KEY (id, a)) PARTITION BY LIST (a)".replace(", PRIMARY KEY (id, a)", ""),
+        "CREATE TABLE c1 PARTITION OF c FOR VALUES IN (1, 2)",
+        "CREATE TABLE c2 PARTITION OF c DEFAULT",
+        "CREATE TABLE q (id INTEGER PRIMARY KEY)",
+        "CREATE TABLE d (id INTEGER, q INTEGER DEFAULT 9 REFERENCES q ON DELETE SET DEFAULT) PARTITION BY LIST (q)",
+        "CREATE TABLE d1 PARTITION OF d FOR VALUES IN (1, 2)",
+        "CREATE TABLE d2 PARTITION OF d DEFAULT",
+        "CREATE TABLE f (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER NOT NULL,"
+        " FOREIGN KEY (a, b) REFERENCES p MATCH FULL)",
+        "INSERT INTO p VALUES (1, 1), (2, 2), (3, 3)",
+        "INSERT INTO c VALUES (1, 1, 1), (2, 2, 2), (3, 3, 3)",
+        "INSERT INTO q VALUES (1), (2), (9)",
+        "INSERT INTO d VALUES (1, 1), (2, 2), (3, 9)",
+        "INSERT INTO f VALUES (1, 3, 3)",
     )
     there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--where", "a < 3")
     there_and_back(yeldro, server, ("q", "d"), "delete", "q", "--where", "id < 9")
@@ -641,11 +624,9 @@ def test_an_error_for_a_commit_is_an_answer(
     if server.engine == "postgresql":
         if fault == "error":
             server.run(
-                [
-                    DEFERRED,
-                    "CREATE CONSTRAINT TRIGGER t AFTER DELETE ON w DEFERRABLE INITIALLY DEFERRED"
-                    " FOR EACH ROW EXECUTE FUNCTION f()",
-                ]
+                DEFERRED,
+                "CREATE CONSTRAINT TRIGGER t AFTER DELETE ON w DEFERRABLE INITIALLY DEFERRED"
+                " FOR EACH ROW EXECUTE FUNCTION f()",
             )
             monkeypatch.setattr(PostgresqlDatabase, "force_checks", lambda _: None)
         else:
@@ -726,12 +707,10 @@ def test_whatever_fails_after_a_commit_says_that_it_was_one(
 def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server) -> None:
     link = "FOREIGN KEY ({}) REFERENCES p (id) ON DELETE SET NULL"
     server.run(
-        [
-            "CREATE TABLE p (id INTEGER PRIMARY KEY)",
-            f"CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, {link.format('a')}, {link.format('b')})",
-            "INSERT INTO p VALUES (1), (2), (3)",
-            "INSERT INTO c VALUES (1, 1, 2), (2, 1, NULL), (3, 3, 2), (4, 1, 1)",
-        ]
+        "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+        f"CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, {link.format('a')}, {link.format('b')})",
+        "INSERT INTO p VALUES (1), (2), (3)",
+        "INSERT INTO c VALUES (1, 1, 2), (2, 1, NULL), (3, 3, 2), (4, 1, 1)",
     )
     line = ("p", "--where", "id < 3", "--db", server.place, "--format", "json")
     shown = json.loads(yeldro("preview", *line).out)
@@ -755,13 +734,11 @@ STAMPED = {
 def test_what_triggers_change_on_detached_rows_is_told(yeldro: Yeldro, server: Server) -> None:
     """An archive holds it; a restore gives back what the run itself changed."""
     server.run(
-        [
-            "CREATE TABLE p (id INTEGER PRIMARY KEY)",
-            "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER, stamp VARCHAR(9), FOREIGN KEY (p) REFERENCES p (id))",
-            "INSERT INTO p VALUES (1), (2)",
-            "INSERT INTO c VALUES (1, 1, 'old'), (2, 2, 'old')",
-            STAMPED[server.engine],
-        ]
+        "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+        "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER, stamp VARCHAR(9), FOREIGN KEY (p) REFERENCES p (id))",
+        "INSERT INTO p VALUES (1), (2)",
+        "INSERT INTO c VALUES (1, 1, 'old'), (2, 2, 'old')",
+        STAMPED[server.engine],
     )
     line = ("delete", "p", "--key", "1", "--dependents", "detach", "--yes", "--db", server.place)
     assert yeldro(*line).status == 0
@@ -773,10 +750,8 @@ def test_what_triggers_change_on_detached_rows_is_told(yeldro: Yeldro, server: S
 @on("mariadb")
 def test_ignoring_more_never_finds_less(yeldro: Yeldro, server: Server) -> None:
     server.run(
-        [
-            "CREATE TABLE o (id INTEGER PRIMARY KEY, name VARCHAR(20) COLLATE utf8mb4_general_ci)",
-            "INSERT INTO o VALUES (1, 'Élise'), (2, 'élise'), (3, 'Bob'), (4, 'bob'), (5, 'elise'), (6, 'Zoë')",
-        ]
+        "CREATE TABLE o (id INTEGER PRIMARY KEY, name VARCHAR(20) COLLATE utf8mb4_general_ci)",
+        "INSERT INTO o VALUES (1, 'Élise'), (2, 'élise'), (3, 'Bob'), (4, 'bob'), (5, 'elise'), (6, 'Zoë')",
     )
     line = ("duplicates", "o", "--same", "name", "--db", server.place, "--format", "json")
     for more in ([], ["--ignore", "case"]):
@@ -788,10 +763,8 @@ def test_blank_texts_are_the_same_as_none(yeldro: Yeldro, server: Server) -> Non
     blanks = ["", " ", "\t", "\u3000"] * 12
     values = ", ".join(f"({number}, '{text}', 'n')" for number, text in enumerate(blanks, 1))
     server.run(
-        [
-            "CREATE TABLE o (id INTEGER PRIMARY KEY, email VARCHAR(20), name VARCHAR(9))",
-            f"INSERT INTO o VALUES {values}, (90, 'a@lark.example', 'n'), (91, 'a@lark.example', 'm'), (92, NULL, 'o')",
-        ]
+        "CREATE TABLE o (id INTEGER PRIMARY KEY, email VARCHAR(20), name VARCHAR(9))",
+        f"INSERT INTO o VALUES {values}, (90, 'a@lark.example', 'n'), (91, 'a@lark.example', 'm'), (92, NULL, 'o')",
     )
     line = ("o", "--same", "email", "--keep", "lowest id", "--db", server.place)
     shown = yeldro("duplicates", *line).out
@@ -876,11 +849,9 @@ def test_ending_the_client_ends_its_statement(server: Server, tmp_path: Path) ->
 @on("sqlite")
 def test_columns_that_hold_other_things_than_they_say(yeldro: Yeldro, server: Server) -> None:
     server.run(
-        [
-            "CREATE TABLE m (id INTEGER PRIMARY KEY, n INTEGER, d DATE, s TEXT)",
-            "INSERT INTO m VALUES (1, 5, '2020-01-01', 'a'), (2, 50, '31/12/2020', ''), (3, 'unknown', '', ' '),"
-            " (4, 'n/a', '2021-01-01 10:00', '7'), (5, 7, 20200101, '10')",
-        ]
+        "CREATE TABLE m (id INTEGER PRIMARY KEY, n INTEGER, d DATE, s TEXT)",
+        "INSERT INTO m VALUES (1, 5, '2020-01-01', 'a'), (2, 50, '31/12/2020', ''), (3, 'unknown', '', ' '),"
+        " (4, 'n/a', '2021-01-01 10:00', '7'), (5, 7, 20200101, '10')",
     )
 
     def cautions(where: str) -> dict[str, str]:
@@ -906,13 +877,11 @@ OURS = ["yeldro_walk", "yeldro_other", "yeldro_rows", "yeldro_same", "yeldro_gro
 @pytest.mark.parametrize("name", OURS)
 def test_tables_with_names_that_we_use_ourselves(yeldro: Yeldro, server: Server, name: str) -> None:
     server.run(
-        [
-            f"CREATE TABLE {name} (id INTEGER PRIMARY KEY, c0 INTEGER, up INTEGER, n VARCHAR(9),"
-            f" FOREIGN KEY (up) REFERENCES {name} (id) ON DELETE CASCADE)",
-            f"INSERT INTO {name} VALUES (1, 9, NULL, 'a'), (2, 9, 1, 'a'), (3, 9, 2, 'b'), (4, 9, NULL, 'b')",
-            f"CREATE TABLE other (id INTEGER PRIMARY KEY, w INTEGER, FOREIGN KEY (w) REFERENCES {name} (id))",
-            "INSERT INTO other VALUES (1, 2), (2, 4)",
-        ]
+        f"CREATE TABLE {name} (id INTEGER PRIMARY KEY, c0 INTEGER, up INTEGER, n VARCHAR(9),"
+        f" FOREIGN KEY (up) REFERENCES {name} (id) ON DELETE CASCADE)",
+        f"INSERT INTO {name} VALUES (1, 9, NULL, 'a'), (2, 9, 1, 'a'), (3, 9, 2, 'b'), (4, 9, NULL, 'b')",
+        f"CREATE TABLE other (id INTEGER PRIMARY KEY, w INTEGER, FOREIGN KEY (w) REFERENCES {name} (id))",
+        "INSERT INTO other VALUES (1, 2), (2, 4)",
     )
     tables = (name, "other")
     all_of_them = ["--dependents", "delete"]
@@ -957,15 +926,13 @@ SPECIAL_INDEXES = [
 def test_a_special_unique_index_is_looked_at_before_a_merge(yeldro: Yeldro, server: Server, index: str) -> None:
     """Moved to the row that is kept, rows 1 and 2 are alike for the index; row 3 is like neither, row 4 has no twin."""
     server.run(
-        [
-            "CREATE TABLE p (id INTEGER PRIMARY KEY, name VARCHAR(9))",
-            "CREATE TABLE m (id INTEGER PRIMARY KEY, p INTEGER NOT NULL, state VARCHAR(9), tag VARCHAR(9),"
-            " none VARCHAR(9), FOREIGN KEY (p) REFERENCES p (id))",
-            "INSERT INTO p VALUES (1, 'fen'), (2, 'fen'), (3, 'mere'), (4, 'mere')",
-            "INSERT INTO m VALUES (1, 1, 'on', 'reed', NULL), (2, 2, 'on', 'REEd', NULL), (4, 4, 'on', 'reed', NULL)",
-            "INSERT INTO m VALUES (3, 2, 'off', 'sedge', NULL)",
-            index,
-        ]
+        "CREATE TABLE p (id INTEGER PRIMARY KEY, name VARCHAR(9))",
+        "CREATE TABLE m (id INTEGER PRIMARY KEY, p INTEGER NOT NULL, state VARCHAR(9), tag VARCHAR(9),"
+        " none VARCHAR(9), FOREIGN KEY (p) REFERENCES p (id))",
+        "INSERT INTO p VALUES (1, 'fen'), (2, 'fen'), (3, 'mere'), (4, 'mere')",
+        "INSERT INTO m VALUES (1, 1, 'on', 'reed', NULL), (2, 2, 'on', 'REEd', NULL), (4, 4, 'on', 'reed', NULL)",
+        "INSERT INTO m VALUES (3, 2, 'off', 'sedge', NULL)",
+        index,
     )
     line = ["dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes", "--db", server.place]
     before = rows(server, "p", "m")
@@ -999,13 +966,11 @@ def newest(server: Server) -> Server:
 def test_constraints_that_promise_nothing(yeldro: Yeldro, newest: Server) -> None:
     """NOT NULL that is NOT VALID makes no key; a reference that is NOT ENFORCED may have orphans."""
     newest.run(
-        [
-            "CREATE TABLE p (id INTEGER PRIMARY KEY, name TEXT UNIQUE)",
-            "CREATE TABLE c (id INTEGER, p INTEGER REFERENCES p NOT ENFORCED, UNIQUE (id))",
-            "INSERT INTO c VALUES (NULL, 1), (4, 7), (3, 1)",
-            "ALTER TABLE c ADD CONSTRAINT filled NOT NULL id NOT VALID",
-            "INSERT INTO p VALUES (1, 'a'), (2, 'b')",
-        ]
+        "CREATE TABLE p (id INTEGER PRIMARY KEY, name TEXT UNIQUE)",
+        "CREATE TABLE c (id INTEGER, p INTEGER REFERENCES p NOT ENFORCED, UNIQUE (id))",
+        "INSERT INTO c VALUES (NULL, 1), (4, 7), (3, 1)",
+        "ALTER TABLE c ADD CONSTRAINT filled NOT NULL id NOT VALID",
+        "INSERT INTO p VALUES (1, 'a'), (2, 'b')",
     )
     survey = json.loads(yeldro("survey", "c", "--db", newest.place, "--format", "json").out)
     assert "Its checks are switched off" in json.dumps(survey)
@@ -1018,14 +983,12 @@ def test_constraints_that_promise_nothing(yeldro: Yeldro, newest: Server) -> Non
 def test_references_by_period_are_refused_by_name(yeldro: Yeldro, newest: Server) -> None:
     server = newest
     server.run(
-        [
-            "CREATE EXTENSION IF NOT EXISTS btree_gist",
-            "CREATE TABLE p (id INTEGER, era DATERANGE, PRIMARY KEY (id, era WITHOUT OVERLAPS))",
-            "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER, era DATERANGE,"
-            " FOREIGN KEY (p, PERIOD era) REFERENCES p (id, PERIOD era))",
-            "INSERT INTO p VALUES (1, '[2026-01-01,2026-06-01)'), (1, '[2026-06-01,2027-01-01)'), (2, '[2026-01-01,)')",
-            "INSERT INTO c VALUES (1, 1, '[2026-05-01,2026-07-01)'), (2, NULL, NULL)",
-        ]
+        "CREATE EXTENSION IF NOT EXISTS btree_gist",
+        "CREATE TABLE p (id INTEGER, era DATERANGE, PRIMARY KEY (id, era WITHOUT OVERLAPS))",
+        "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER, era DATERANGE,"
+        " FOREIGN KEY (p, PERIOD era) REFERENCES p (id, PERIOD era))",
+        "INSERT INTO p VALUES (1, '[2026-01-01,2026-06-01)'), (1, '[2026-06-01,2027-01-01)'), (2, '[2026-01-01,)')",
+        "INSERT INTO c VALUES (1, 1, '[2026-05-01,2026-07-01)'), (2, NULL, NULL)",
     )
     before = rows(server, "p", "c")
     for line in (["c", "--orphans"], ["p", "--where", "id = 1"]):
@@ -1033,3 +996,70 @@ def test_references_by_period_are_refused_by_name(yeldro: Yeldro, newest: Server
         assert (stopped.status, "compares periods" in stopped.out + stopped.err) == (3, True), stopped.out + stopped.err
     assert rows(server, "p", "c") == before
     there_and_back(yeldro, server, ("p", "c"), "delete", "c", "--where", "id = 1")
+
+
+def test_a_parameter_in_one_part_of_several(yeldro: Yeldro, server: Server) -> None:
+    """The parts are counted as they were written."""
+    server.run(
+        "CREATE TABLE w (id INTEGER PRIMARY KEY, name VARCHAR(9), code VARCHAR(9))",
+        "INSERT INTO w VALUES (1, 'n1', 'x'), (2, 'n1', 'y'), (3, 'n2', '50%')",
+    )
+    line = ("preview", "w", "--db", server.place, "--format", "json")
+    for where, value, parts in (
+        ("name = :v AND code <> 'x'", "v=n1", [2, 1]),
+        ("code LIKE '%0%' AND name = :v AND id % 2 = 1", "v=n2", [1, 1, 1]),
+    ):
+        shown = yeldro(*line, "--where", where, "-p", value)
+        assert shown.status == 0, shown.err
+        assert [one["rows"] for one in json.loads(shown.out)["parts"]] == parts
+
+
+NUMBER = "00000000-0000-0000-0000-000000000001"
+# A value of each type, and its text.
+VALUES = {
+    "boolean": ("true", "true"), "uuid": (f"'{NUMBER}'", NUMBER), "bytea": (r"'\x00ff'", "X'00FF'"),
+    "jsonb": ("""'{"a": [1, null]}'""", '{"a": [1, null]}'), "point": ("'(1,2)'", "(1,2)"),
+    "date": ("'infinity'", "infinity"), "timestamp": ("'0044-03-15 12:00 BC'", "0044-03-15 12:00:00 BC"),
+    "interval": ("'9000000 hours'", "9000000:00:00"), "text[]": ("""'{"a b",NULL}'""", '{"a b",NULL}'),
+    "xml": ("'<a/>'", "<a/>"),
+}  # fmt: skip
+
+
+@on("postgresql")
+@pytest.mark.parametrize("type", VALUES)
+def test_every_type_is_shown_as_the_database_writes_it(yeldro: Yeldro, server: Server, type: str) -> None:
+    written, text = VALUES[type]
+    server.run(
+        [f"CREATE TABLE w (id INTEGER PRIMARY KEY, v {type})", f"INSERT INTO w VALUES (1, {written}), (2, NULL)"]
+    )
+    for line in (["survey", "w"], ["duplicates", "w"], ["preview", "w", "--where", "id = 1"]):
+        done = yeldro(*line, "--db", server.place)
+        assert done.status == 0, done.err
+        assert text in done.out or line[0] == "duplicates", done.out
+    sheet = yeldro("preview", "w", "--where", "id = 1", "--format", "csv", "--db", server.place).out
+    plain = "00ff" if type == "bytea" else text
+    assert list(csv.reader(sheet.splitlines()))[1] == ["1", plain]
+
+
+@on("postgresql")
+def test_the_default_of_a_domain_is_a_default(yeldro: Yeldro, server: Server) -> None:
+    server.run(
+        "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+        "CREATE DOMAIN of_p AS INTEGER DEFAULT 7",
+        "CREATE TABLE c (id INTEGER PRIMARY KEY, p of_p REFERENCES p ON DELETE SET DEFAULT)",
+        "INSERT INTO p VALUES (1), (7)",
+        "INSERT INTO c VALUES (1, 1), (2, 7)",
+    )
+    there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--key", "1")
+    assert yeldro("delete", "p", "--key", "1", "--yes", "--db", server.place).status == 0
+    assert rows(server, "c") == [[(1, 7), (2, 7)]]
+
+
+@on("sqlite")
+def test_a_seal_holds_when_a_column_comes(yeldro: Yeldro, server: Server) -> None:
+    server.run(["CREATE TABLE w (id INT PRIMARY KEY, v TEXT)", "INSERT INTO w VALUES (1, 'a'), (2, 'b'), (3, 'c')"])
+    line = ("preview", "w", "--where", "id < 3", "--db", server.place, "--save", "w.toml", "--seal")
+    assert yeldro(*line).status == 0
+    server.run(["ALTER TABLE w ADD COLUMN more TEXT"])
+    done = yeldro("run", "w.toml", "--yes", "--db", server.place)
+    assert (done.status, rows(server, "w")) == (0, [[(3, "c", None)]]), done.out + done.err
