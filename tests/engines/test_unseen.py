@@ -548,6 +548,20 @@ def test_a_run_in_doubt(
         assert ("1 of its rows are gone" in again.out, len(rows(server, "w")[0])) == (True, 3)
 
 
+def test_nothing_is_settled_where_the_server_may_lag(
+    yeldro: Yeldro, server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server.run("CREATE TABLE w (id INTEGER PRIMARY KEY)", "INSERT INTO w VALUES (1), (2)")
+    assert yeldro("delete", "w", "--key", "1", "--yes", "--db", server.place).status == 0
+    doubt(record_of(tmp_path))
+    with closing(server.open()) as database:
+        monkeypatch.setattr(type(database), "find_lag", lambda _: "it is a replica")
+    assert "cannot tell, because it is a replica" in yeldro("history").err
+    monkeypatch.undo()
+    assert yeldro("history").err == ""
+    assert json.loads(record_of(tmp_path).read_text())["outcome"] == "committed"
+
+
 # How many bytes are left of the archive, None: it is gone, "": it says that it was never finished.
 DAMAGES = [(left, outcome) for left in (0, 100, 9000, None) for outcome in ("committed", "in-doubt")]
 
