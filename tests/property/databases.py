@@ -95,7 +95,7 @@ def _create(server: Server, world: World, name: str, inline: bool) -> str:
 
 def _type(server: Server, world: World, link: Link, column: str) -> str:
     if server.engine == "postgresql" and link.target == ("u",):
-        return world.dress.u[link.parent]
+        return world.dress.u.get(link.parent, "INTEGER")
     return world.dress.links.get(column, "INTEGER")
 
 

@@ -83,7 +83,7 @@ def take_back(server: Server, keeping: Keeping) -> running.Outcome:
 def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     server: Server, records: Path, data: st.DataObject
 ) -> None:
-    case: Case = data.draw(cases(server.engine))
+    case: Case = data.draw(cases(server.engine, dressed=True))
     manner = data.draw(st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
     model = expect(case.world, case.table, case.matched, case.rules)
     key = case.world.keys[case.table]
@@ -148,7 +148,7 @@ def _grant(server: Server, given: dict[str, str], user: str) -> list[str]:
 @settings(max_examples=settings().max_examples // 2)
 @given(data=st.data())
 def test_an_account_that_sees_less_does_the_same_or_nothing(server: Server, records: Path, data: st.DataObject) -> None:
-    case: Case = data.draw(cases(server.engine))
+    case: Case = data.draw(cases(server.engine, dressed=True))
     model = expect(case.world, case.table, case.matched, {None: "declared"})
     matched = [case.world.rows[case.table][place] for place in case.matched]
     keys = tuple(",".join(str(row[name]) for name in case.world.keys[case.table]) for row in matched)

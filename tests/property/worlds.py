@@ -23,7 +23,7 @@ class Case:
 
 
 @st.composite
-def cases(draw: st.DrawFn, engine: str = "sqlite") -> Case:
+def cases(draw: st.DrawFn, engine: str = "sqlite", *, dressed: bool = False) -> Case:
     names = NAMES[: draw(st.integers(2, 8))]
     keys: dict[str, tuple[str, ...]] = {name: ("a", "b") if draw(st.integers(0, 3)) == 0 else ("id",) for name in names}
     rows: dict[str, list[Row]] = {name: [] for name in names}
@@ -38,7 +38,12 @@ def cases(draw: st.DrawFn, engine: str = "sqlite") -> Case:
     some = st.sampled_from(["declared", "delete", "detach", "stop"])
     rules: dict[str | None, str] = {None: draw(st.sampled_from(["declared", "declared", "delete", "detach", "stop"]))}
     rules |= draw(st.dictionaries(st.sampled_from(names), some, max_size=3))
-    return Case(World(keys, rows, links, _dress(draw, names, links, engine)), table, sorted(matched), rules)
+    return Case(
+        World(keys, rows, links, _dress(draw, names, links, engine) if dressed else Dress()),
+        table,
+        sorted(matched),
+        rules,
+    )
 
 
 # Of SQLite: a column has an affinity, and one that points at it another. One without any makes rings of rows, and one
