@@ -750,6 +750,20 @@ GUARDS = [
         "        if rows := 0:\n            matching",
         f"{UNSEEN}::test_columns_that_hold_other_things_than_they_say",
     ),
+    Guard(
+        "what a trigger's insertion replaces is looked at (SQLite)",
+        SQLITE,
+        'if verb == "insert" and {name.lower(), trigger.lower()} & replacing:',
+        "if False:",
+        f"{UNSEEN}::test_a_harmless_trigger_hides_no_other_one",
+    ),
+    Guard(
+        "what a trigger's insertion writes over is looked at (MariaDB)",
+        "src/yeldro/engines/mariadb_triggers.py",
+        'if word.keyword == "INSERT" and _has_update(words, place):',
+        "if False:",
+        f"{UNSEEN}::test_a_harmless_trigger_hides_no_other_one",
+    ),
     *(
         Guard(
             f"a script proves: {kind}",

@@ -1,5 +1,6 @@
 """The entry point. `--version` and `--help` are answered before anything heavy is imported."""
 
+import signal
 import sys
 
 from yeldro import __version__
@@ -16,11 +17,19 @@ def main() -> None:
     try:
         from yeldro.cli import run_command_line
 
+        # What ends a process ends the command as Ctrl-C does, so that nothing goes on in a server.
+        for name in ("SIGTERM", "SIGHUP"):
+            if hasattr(signal, name):
+                signal.signal(getattr(signal, name), _interrupt)
         status = run_command_line(sys.argv[1:])
     except KeyboardInterrupt:  # before a command began, or again while it told of the first one
         sys.stderr.write("Interrupted.\n")
         status = 130
     sys.exit(status)
+
+
+def _interrupt(*_: object) -> None:
+    raise KeyboardInterrupt
 
 
 if __name__ == "__main__":

@@ -420,6 +420,31 @@ def test_a_restore_and_triggers_that_touch_rows(
     assert rows(server, "p", "c", "notes") == (gone if status else before)
 
 
+SPOILING = {
+    "sqlite": ["INSERT OR REPLACE INTO notes VALUES (NEW.id, 9)",
+               "INSERT INTO notes VALUES (NEW.id, 9) ON CONFLICT (id) DO UPDATE SET n = 9"],
+    "mariadb": ["REPLACE INTO notes VALUES (NEW.id, 9)",
+                "INSERT INTO notes VALUES (NEW.id, 9) ON DUPLICATE KEY UPDATE n = 9"],
+    "postgresql": ["INSERT INTO notes VALUES (NEW.id, 9) ON CONFLICT (id) DO UPDATE SET n = 9"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("event", ["INSERT", "UPDATE"])
+def test_a_harmless_trigger_hides_no_other_one(yeldro: Yeldro, server: Server, event: str) -> None:
+    """One writes to rows and leaves them as they are; another one, which inserts, writes over rows."""
+    for spoiling in SPOILING[server.engine]:
+        server.clear()
+        server.run(FAMILY, "CREATE TABLE notes (id INTEGER PRIMARY KEY, n INTEGER)", "INSERT INTO notes VALUES (1, 1)")
+        line = ("delete", "p", "--key", "1", "--dependents", "delete" if event == "INSERT" else "detach")
+        assert yeldro(*line, "--yes", "--db", server.place).status == 0
+        for name, body in (("t", "UPDATE p SET name = name WHERE id = 3"), ("u", spoiling)):
+            made = TOUCHING[server.engine].format(name=name, event=event, table="c", body=body)
+            server.run(_function(made) if server.engine == "postgresql" else made)
+        before = rows(server, "p", "c", "notes")
+        back = yeldro("restore", "last", "--yes")
+        assert (back.status != 0, rows(server, "p", "c", "notes")) == (True, before), (spoiling, back.out)
+
+
 def _function(made: str) -> list[str]:
     """A function and its trigger are two statements."""
     head, _, tail = made.partition("$$;")

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-import signal
-import threading
 from collections.abc import Sequence
 from contextlib import suppress
 from importlib import import_module
@@ -48,7 +46,6 @@ def commands() -> None:
 def run_command_line(arguments: Sequence[str]) -> int:
     """Run one command and return its exit status. Every error ends here, as one clear sentence."""
     as_json = _wants_json(arguments)
-    _listen()
     try:
         status = commands.main(list(arguments), prog_name="yeldro", standalone_mode=False)
         return status if isinstance(status, int) else 0
@@ -68,18 +65,6 @@ def run_command_line(arguments: Sequence[str]) -> int:
         if os.environ.get("YELDRO_DEBUG"):
             raise
         return _tell(_unexpected(error), as_json)
-
-
-def _listen() -> None:
-    """Let what ends a process end the command as Ctrl-C does, so that nothing goes on in a server."""
-
-    def interrupt(*_: object) -> None:
-        raise KeyboardInterrupt
-
-    if threading.current_thread() is threading.main_thread():
-        for name in ("SIGTERM", "SIGHUP"):
-            if hasattr(signal, name):
-                signal.signal(getattr(signal, name), interrupt)
 
 
 def _unexpected(error: Exception) -> YeldroError:

@@ -168,6 +168,7 @@ class SqlCopies(ABC):
         return tuple(self._gate.run(self._statements.digest_others(table, stages)).one())
 
     def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
+        """Only asked where the database counts changes by table."""
         raise NotImplementedError
 
     def allow_orphans(self) -> None:

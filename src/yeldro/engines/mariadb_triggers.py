@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import takewhile
 
 from yeldro.core.schema import TableName
 
@@ -105,10 +106,18 @@ def _find_written(words: Sequence[_Word], schema: str) -> Iterator[Written]:
             verbs = ()
         elif word.keyword in _VERBS and not _is_dotted(words, place):
             verbs += _VERBS[word.keyword]
+            if word.keyword == "INSERT" and _has_update(words, place):
+                verbs += _VERBS["UPDATE"]
         before = words[place - 1].keyword if place else ""
         if verbs and before in _BEFORE_TABLES and word.keyword not in _BEFORE_TABLES:
             name = _read_name(words, place, schema)
             yield from (Written(verb, name) for verb in verbs)
+
+
+def _has_update(words: Sequence[_Word], place: int) -> bool:
+    """Whether an INSERT goes on with ON DUPLICATE KEY UPDATE."""
+    ahead = takewhile(lambda word: word.keyword != ";", words[place:])
+    return any(word.keyword == "DUPLICATE" for word in ahead)
 
 
 def _find_called(words: Sequence[_Word], schema: str) -> Iterator[tuple[str, str, bool]]:

@@ -510,7 +510,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
         """In a transaction with one snapshot no other one that it sees has a number as high as its own."""
         rows = self._statements.count(table).where(*self._statements.is_other(table, stages))
-        own = sa.text("age(xmin) <= age(pg_current_xact_id()::xid)")
+        own = sa.text("age(xmin) <= age((txid_current() % 4294967296)::text::xid)")
         return self._gate.number(rows.where(own))
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:

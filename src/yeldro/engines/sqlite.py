@@ -31,6 +31,8 @@ from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
 _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
 # The rules that wait for the end where checks are deferred.
 _LATE = {OnDelete.NO_ACTION, OnDelete.RESTRICT}
+# Triggers that may replace rows, and tables that may let them.
+_REPLACING = "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE '%REPLACE%'"
 # The table of a script that its checks are written to.
 CHECKS = "yeldro_checks"
 
@@ -282,6 +284,11 @@ class SqliteDatabase(SqliteCopies):
             self._gate.run_text(f"EXPLAIN {change.compile(dialect=self._gate.connection.dialect)}")
         finally:
             self._raw.set_authorizer(None)
+        # What an insertion replaces is not told.
+        replacing = {name.lower() for (name,) in self._gate.read(_REPLACING)}
+        for name, verb, trigger in list(seen):
+            if verb == "insert" and {name.lower(), trigger.lower()} & replacing:
+                seen[name, "delete", trigger] = None
         by_name = {known.name.name.lower(): known for known in self.schema.tables}
         return tuple(Effect(by_name[name.lower()], verb, trigger) for name, verb, trigger in seen)
 

@@ -231,7 +231,8 @@ class StageStatements(Statements):
         return sa.select(sa.func.count(), *self.digest(image)).select_from(clause).where(*self.is_other(table, stages))
 
     def digest(self, image: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
-        """Sums over a column, whatever its order, that are hardly ever the same for other values."""
+        """Sums over a column, whatever its order, that are hardly ever the same for other values. Only asked where the
+        database counts changes in total."""
         raise NotImplementedError
 
     def met(self, rows: Rows) -> Rows:
