@@ -330,6 +330,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             if unread:
                 found[f"what the trigger {trigger} writes to cannot be told ({unread} cannot be read)"] = None
             for one in written:
+                known = self._find_table(one.table)
+                if known and known.kind != "table":
+                    found[f"the trigger {trigger} writes to the view {known.label}, which is not looked through"] = None
                 if engine := self._find_lasting_engine(one.table):
                     place = f"{one.table.schema}.{one.table.name}"
                     found[f"the trigger {trigger} writes to {place}, whose engine {engine} cannot roll back"] = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -25,7 +25,7 @@ from yeldro.core.schema import (
     Unique,
 )
 from yeldro.engines.gate import Gate
-from yeldro.engines.mariadb_triggers import Routine
+from yeldro.engines.mariadb_triggers import Bodies, Routine
 from yeldro.engines.statements import Words
 from yeldro.errors import DatabaseFailed
 
@@ -128,7 +128,7 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     bodies = {place: {row[0]: row[3] for row in rows} for place, rows in triggers.items()}
     shown = Schema(tuple(tables.values()), references)
     unruled = [rows[0] for rows in seen if rows[0][:3] not in rules]
-    return replace(shown, hidden=_find_hidden(gate, shown, listed, unruled)), bodies
+    return replace(shown, hidden=_find_hidden(gate, shown, bodies, listed, unruled)), bodies
 
 
 def read_routines(gate: Gate, schemas: Iterable[str]) -> dict[tuple[str, str], Routine]:
@@ -180,7 +180,11 @@ def _is_seen(rows: Sequence[tuple[Any, ...]], tables: Mapping[TableName, Table])
 
 
 def _find_hidden(
-    gate: Gate, schema: Schema, listed: list[_Listed] | None, unruled: Sequence[tuple[Any, ...]]
+    gate: Gate,
+    schema: Schema,
+    bodies: Mapping[TableName, Mapping[str, str | None]],
+    listed: list[_Listed] | None,
+    unruled: Sequence[tuple[Any, ...]],
 ) -> dict[TableName, str]:
     """The tables into which there may be references that this account cannot see, with what would show them.
 
@@ -201,7 +205,7 @@ def _find_hidden(
     if listed is None or not _may_see_triggers(gate):
         lacking = "PROCESS" if listed is None else "TRIGGER"
         reason = "the server opens more tables for a deletion than this account can see references and triggers for"
-        for table in _find_opening_more(gate, schema):
+        for table in _find_opening_more(gate, schema, bodies):
             hidden.setdefault(table.name, f"{reason}; GRANT {lacking} ON *.* would show them")
     return hidden
 
@@ -210,25 +214,43 @@ def _may_see_triggers(gate: Gate) -> bool:
     return bool(gate.read("SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE PRIVILEGE_TYPE = 'TRIGGER' LIMIT 1"))
 
 
-def _find_opening_more(gate: Gate, schema: Schema) -> list[Table]:
+def _find_opening_more(gate: Gate, schema: Schema, bodies: Mapping[TableName, Mapping[str, str | None]]) -> list[Table]:
     """The tables for a deletion from which the server opens others than those that are known."""
     tables = [table for table in schema.tables if table.kind == "table" and not table.refusal]
-    expected = sum(_count_opened(schema, table) for table in tables)
-    if _count_opening(gate, tables) == expected:
+    triggers = any(bodies.values())
+    reader = Bodies(read_routines(gate, {table.name.schema for table in schema.tables}) if triggers else {})
+    expected = {table: _count_opened(schema, table, bodies, reader) for table in tables}
+    if _count_opening(gate, tables) == sum(rows or 0 for rows in expected.values()) and None not in expected.values():
         return []
-    return [table for table in tables if _count_opening(gate, [table]) != _count_opened(schema, table)]
+    return [table for table in tables if expected[table] is None or _count_opening(gate, [table]) != expected[table]]
 
 
-def _count_opened(schema: Schema, table: Table) -> int:
-    """How many tables a deletion opens where only references say so: all into which it would cascade, once each."""
-    opened: dict[TableName, None] = {}
-    waiting = [table]
+def _count_opened(
+    schema: Schema, table: Table, bodies: Mapping[TableName, Mapping[str, str | None]], reader: Bodies
+) -> int | None:
+    """How many tables a deletion opens as far as they are known: all into which it would cascade, once each, those that
+    its triggers name, and so on for what these write to. None where a trigger cannot be read well enough."""
+    cascaded, named = set[TableName](), Counter[TableName]()
+    waiting, seen = [(table.name, "DELETE")], set[tuple[TableName, str]]()
     while waiting:
-        for reference in schema.incoming(waiting.pop()):
-            if reference.on_delete in (OnDelete.CASCADE, OnDelete.SET_NULL) and reference.child.name not in opened:
-                opened[reference.child.name] = None
-                waiting.append(reference.child)
-    return 1 + len(opened)
+        name, event = waiting.pop()
+        if (name, event) in seen or name not in schema.by_name:
+            continue
+        seen.add((name, event))
+        if event == "DELETE":
+            rules = (OnDelete.CASCADE, OnDelete.SET_NULL)
+            children = {one.child.name for one in schema.incoming(schema.by_name[name]) if one.on_delete in rules}
+            cascaded |= children
+            waiting += [(child, event) for child in children]
+        for trigger in schema.by_name[name].triggers:
+            if trigger.event.endswith(event):
+                body = bodies[name][trigger.name]
+                found = reader.count_named(name.schema, body)
+                if found is None:
+                    return None
+                named += found
+                waiting += [(one.table, one.verb.upper()) for one in reader.find_writes(name.schema, body)[0]]
+    return 1 + len(cascaded) + sum(often for one, often in named.items() if one in schema.by_name)
 
 
 def _count_opening(gate: Gate, tables: Sequence[Table]) -> int | None:

@@ -7,6 +7,7 @@ it does write to, never less.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import takewhile
@@ -19,6 +20,8 @@ _BEFORE_TABLES = {
     *("INTO", "UPDATE", "FROM", "JOIN", "STRAIGHT_JOIN", "DELETE", "INSERT", "REPLACE", "USING", ","),
     *("IGNORE", "LOW_PRIORITY", "HIGH_PRIORITY", "DELAYED", "QUICK"),
 }
+# Of these, those behind which a column may not stand as well.
+_OPENING = _BEFORE_TABLES - {","}
 _ENDS = {";", "THEN", "ELSE", "DO", "BEGIN", "LOOP", "REPEAT"}
 
 
@@ -68,6 +71,25 @@ class Bodies:
                     seen.add(f"{place}.{name}".lower())
                     waiting.append((routine.schema, routine.body))
         return tuple(found), ""
+
+    def count_named(self, schema: str, body: str | None) -> Counter[TableName] | None:
+        """The names that stand where tables do, each as often as one statement of a body names it at the most.
+
+        None where the body cannot be read, or calls routines.
+        """
+        if body is None or "/*!" in body or "/*M!" in body.upper():
+            return None
+        words = _cut(body)
+        called = ((place.lower(), name.lower()) for place, name, _ in _find_called(words, schema))
+        if any(one in self._routines for one in called):
+            return None
+        most, here = Counter[TableName](), Counter[TableName]()
+        for place, word in enumerate(words):
+            if word.keyword in _ENDS:
+                most, here = most | here, Counter()
+            elif place and words[place - 1].keyword in _OPENING and word.keyword not in _BEFORE_TABLES:
+                here[_read_name(words, place, schema)] += 1
+        return most | here
 
 
 # Blanks and comments; texts; names in quotes, which double ones may be too; words; signs.
