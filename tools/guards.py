@@ -778,6 +778,13 @@ GUARDS = [
         "if False:",
         f"{UNSEEN}::test_a_trigger_that_writes_to_what_cannot_roll_back",
     ),
+    Guard(
+        "rows with NULLs in the key are watched by a restore",
+        "src/yeldro/engines/staging.py",
+        "wanted.append(sa.or_(*(cell.is_(None) for cell in own), others))",
+        "wanted.append(others)",
+        f"{UNSEEN}::test_rows_with_nulls_in_the_key_are_other_rows_too",
+    ),
     *(
         Guard(
             f"a script proves: {kind}",

@@ -428,6 +428,22 @@ def test_a_restore_and_triggers_that_touch_rows(
     assert rows(server, "p", "c", "notes") == (gone if status else before)
 
 
+def test_rows_with_nulls_in_the_key_are_other_rows_too(yeldro: Yeldro, server: Server) -> None:
+    """A restore finds its rows by unique columns that hold no NULL in them, and others may."""
+    server.run(
+        "CREATE TABLE p (code INTEGER UNIQUE, name VARCHAR(9))",
+        "CREATE TABLE c (id INTEGER PRIMARY KEY, p INTEGER, FOREIGN KEY (p) REFERENCES p (code) ON DELETE CASCADE)",
+        "INSERT INTO p VALUES (1, 'a'), (NULL, 'b')",
+        "INSERT INTO c VALUES (1, 1)",
+    )
+    assert yeldro("delete", "p", "--where", "code = 1", "--yes", "--db", server.place).status == 0
+    body = "UPDATE p SET name = 'spoilt' WHERE code IS NULL"
+    made = TOUCHING[server.engine].format(name="t", event="INSERT", table="c", body=body)
+    server.run(_function(made) if server.engine == "postgresql" else made)
+    back = yeldro("restore", "last", "--yes")
+    assert (back.status, rows(server, "p", "c")) == (3, [[(None, "b")], []]), back.out + back.err
+
+
 SPOILING = {
     "sqlite": ["INSERT OR REPLACE INTO notes VALUES (NEW.id, 9)",
                "INSERT INTO notes VALUES (NEW.id, 9) ON CONFLICT (id) DO UPDATE SET n = 9"],
