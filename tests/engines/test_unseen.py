@@ -253,41 +253,27 @@ def test_what_a_role_may_not_do_stops_a_run(yeldro: Yeldro, server: Server, righ
         server.run(["DROP SCHEMA IF EXISTS hid CASCADE"])
 
 
-LASTING = [
-    ("CREATE TABLE log (id INTEGER) ENGINE={}", LOG.format("p"), "log, whose engine {} cannot roll back"),
-    ("CREATE TABLE log (id INTEGER) ENGINE={}", LOG.format("c"), "log, whose engine {} cannot roll back"),
-    (
-        "CREATE TABLE log (id INTEGER) ENGINE={}; CREATE TABLE mid (id INTEGER);"
-        " CREATE TRIGGER u AFTER INSERT ON mid FOR EACH ROW REPLACE log SELECT NEW.id",
-        LOG.format("p").replace("log", "mid"),
-        "rigger u writes to",
-    ),
-    (
-        "CREATE TABLE log (id INTEGER) ENGINE={}; CREATE PROCEDURE note(n INT) BEGIN DELETE FROM log WHERE id = n; END",
-        "CREATE TRIGGER t AFTER DELETE ON p FOR EACH ROW CALL note(OLD.id)",
-        "log, whose engine {} cannot roll back",
-    ),
-    (
-        "CREATE TABLE log (id INTEGER) ENGINE={}",
-        "CREATE TRIGGER t AFTER UPDATE ON c FOR EACH ROW UPDATE /* of */ `log` SET id = 1",
-        "log, whose engine {} cannot roll back",
-    ),
-    (
-        "CREATE TABLE log (id INTEGER) ENGINE={}; CREATE VIEW seen AS SELECT * FROM log",
-        LOG.format("p").replace("log", "seen"),
-        "writes to the view seen",
-    ),
-]
+# What there is beside a log that cannot roll back, the trigger, and what is said.
+LASTING: list[tuple[list[str], str, str]] = [
+    ([], LOG.format("p"), "log, whose engine {} cannot roll back"),
+    ([], LOG.format("c"), "log, whose engine {} cannot roll back"),
+    (["CREATE TABLE mid (id INTEGER)", "CREATE TRIGGER u AFTER INSERT ON mid FOR EACH ROW REPLACE log SELECT NEW.id"],
+     LOG.format("p").replace("log", "mid"), "rigger u writes to"),
+    (["CREATE PROCEDURE note(n INT) BEGIN DELETE FROM log WHERE id = n; END"],
+     "CREATE TRIGGER t AFTER DELETE ON p FOR EACH ROW CALL note(OLD.id)", "log, whose engine {} cannot roll back"),
+    ([], "CREATE TRIGGER t AFTER UPDATE ON c FOR EACH ROW UPDATE /* of */ `log` SET id = 1", "log, whose engine {}"),
+    (["CREATE VIEW seen AS SELECT * FROM log"], LOG.format("p").replace("log", "seen"), "writes to the view seen"),
+]  # fmt: skip
 
 
 @on("mariadb")
 @pytest.mark.parametrize("kind", ["MyISAM", "Aria", "MEMORY"])
 @pytest.mark.parametrize(("made", "trigger", "said"), LASTING)
 def test_a_trigger_that_writes_to_what_cannot_roll_back(
-    yeldro: Yeldro, server: Server, made: str, trigger: str, said: str, kind: str
+    yeldro: Yeldro, server: Server, made: list[str], trigger: str, said: str, kind: str
 ) -> None:
-    server.run([*FAMILY, "DROP PROCEDURE IF EXISTS note", *_statements(made.format(kind)), trigger])
-    server.run(["INSERT INTO log VALUES (1), (2)"])
+    log = [f"CREATE TABLE log (id INTEGER) ENGINE={kind}", "INSERT INTO log VALUES (1), (2)"]
+    server.run([*FAMILY, "DROP PROCEDURE IF EXISTS note", *log, *made, trigger])
     before = rows(server, "p", "c", "log")
     line = ("delete", "p", "--key", "1", "--dependents", "detach" if "UPDATE" in trigger else "declared")
     for more in (["--yes"], ["--rehearse"]):
@@ -298,12 +284,6 @@ def test_a_trigger_that_writes_to_what_cannot_roll_back(
     assert yeldro(*line, "--rehearse", "--no-rollback", "--db", server.place).status == 2
     known = yeldro(*line, "--yes", "--no-rollback", "--db", server.place)
     assert (known.status in (0, 3), rows(server, "log") != before[2:]) == (True, True), known.err
-
-
-def _statements(text: str) -> list[str]:
-    """Cut at semicolons, but not inside of a body."""
-    parts = text.split("; ")
-    return [*parts[:-2], "; ".join(parts[-2:])] if parts[-1] == "END" else parts
 
 
 @on("mariadb")
@@ -396,7 +376,7 @@ TOUCHED: list[tuple[str, str, int, str]] = [
         "p",
         "UPDATE p SET upper_name = 'X' WHERE id = NEW.id",
         3,
-        "p: 2 rows were to be restored, 0 are as they were (upper_name differs)",
+        "2 rows were to be restored, 0 are as they were (upper_n",
     ),
     ("p", "UPDATE p SET upper_name = 'X'", 3, "(upper_name differs)"),
     ("p", "UPDATE p SET upper_name = 'X' WHERE id = 3", 3, "changed rows, the tally explains"),
