@@ -17,7 +17,7 @@ from yeldro.core.selection import Selection
 from yeldro.core.tally import Tally
 from yeldro.core.values import read_key
 from yeldro.errors import ArchiveFailed, Declined, NotCommitted, Refused, UsageError, YeldroError
-from yeldro.running import carry_out, transaction, undo
+from yeldro.running import carry_out, looking, undo
 from yeldro.store.archive import ArchiveReader
 from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
 
@@ -118,7 +118,7 @@ class _Restoration:
         stages = self._stage(portions)
         if any(stage.portion.orphans for stage in stages):
             self.database.allow_orphans()
-        with transaction(self.database, Mode.READ):
+        with looking(self.database):
             self.plan = plan = self._look(stages)
         if not in_part:
             self.gone = sum(part.standing.absent for part in plan.parts if not part.is_change)
@@ -331,7 +331,7 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
         _check_finished(source)
         portions = source.portions(database.schema)
         stages = [database.stage(portion, source) for portion in portions if portion.action == "delete"]
-        with transaction(database, Mode.READ):
+        with looking(database):
             standings = [database.stand(stage) for stage in stages]
     finally:
         source.close()

@@ -122,7 +122,7 @@ def look_ahead(
     """
     for job in jobs:
         job.prepare()
-    with transaction(database, Mode.READ):
+    with looking(database):
         for job in jobs:
             found = judge(database, job, job.look(store=True), limits, last=len(jobs) == 1)
             yield _check_seal(database, job, found, compare) if compare else found
@@ -180,8 +180,9 @@ class _Run:
         if self.manner.ask_first or self.keeper.comes_before or any(job.seal for job in self.jobs):
             for job in self.jobs:
                 job.prepare()
-            with transaction(self.database, Mode.READ):
+            with looking(self.database) as kept:
                 shown = [self._show(job, store=True) for job in self.jobs]
+                kept += [keys for found in shown for keys, _ in _by_cause(found.reach).values()]
             ended = self._ended_early(shown)
             if ended:
                 return ended
@@ -398,14 +399,16 @@ def undo(database: Database) -> None:
 
 
 @contextmanager
-def transaction(database: Database, mode: Mode) -> Iterator[None]:
-    database.begin(mode)
+def looking(database: Database) -> Iterator[list[KeySet]]:
+    """A transaction that cannot change anything. Key sets that are put into the list outlive it."""
+    kept: list[KeySet] = []
+    database.begin(Mode.READ)
     try:
-        yield
+        yield kept
     except BaseException:
         undo(database)
         raise
-    database.commit()
+    database.end_look(kept)
 
 
 def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
-from yeldro.core.database import Database, Mode, Row
+from yeldro.core.database import Database, Row
 from yeldro.core.duplicates import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
 from yeldro.core.map import TableMap, make_map
 from yeldro.core.merging import check_request
@@ -17,13 +17,13 @@ from yeldro.core.script import read_script
 from yeldro.core.survey import TableSurvey, find_survey
 from yeldro.errors import UsageError
 from yeldro.jobs import Merging, read_rows
-from yeldro.running import transaction
+from yeldro.running import looking
 
 
 def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
     """Look at the whole database, or closely at some of its tables."""
     chosen = [database.schema.find_table(name) for name in names]
-    with transaction(database, Mode.READ):
+    with looking(database):
         return find_survey(database, chosen)
 
 
@@ -38,7 +38,7 @@ def preview(database: Database, request: Request) -> Preview:
     """Find what a deletion would touch, in a transaction that cannot change anything."""
     selection = read_rows(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with transaction(database, Mode.READ):
+    with looking(database):
         return make_preview(database, request, find_reach(database, selection, request.rules))
 
 
@@ -52,14 +52,14 @@ def review(database: Database, text: str, dialect: str | None) -> Review:
         ) from None
     found = read_removals(database, script, database.dialect)
     database.prepare_key_sets(tables_in_review(database, found))
-    with transaction(database, Mode.READ):
+    with looking(database):
         return make_review(database, found)
 
 
 def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
     """Find groups of duplicates, in a transaction that cannot change anything."""
     ranking = database.make_ranking(request.grouping)
-    with transaction(database, Mode.READ):
+    with looking(database):
         return find_duplicates(database, request, ranking)
 
 
@@ -67,7 +67,7 @@ def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
 def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[Iterator[Row]]:
     """All rows of all groups: group, place and every column, streamed while the context is open."""
     ranking = database.make_ranking(request.grouping)
-    with transaction(database, Mode.READ):
+    with looking(database):
         database.rank(ranking)
         width = 2 + len(request.table.columns)
         yield (row[:width] for row in database.ranked_rows(ranking, None))
@@ -78,13 +78,13 @@ def merging(database: Database, request: DuplicatesRequest) -> Preview:
     check_request(database, request)
     job = Merging(database, request)
     job.prepare()
-    with transaction(database, Mode.READ):
+    with looking(database):
         return job.look(store=True)
 
 
 def proposals(database: Database, table: Table) -> list[Proposal]:
     """Find what might make rows of a table the same, in a transaction that cannot change anything."""
-    with transaction(database, Mode.READ):
+    with looking(database):
         return propose_same(database, table)
 
 
@@ -93,7 +93,7 @@ def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview
     """A preview with the columns and all matched rows, streamed in key order while the context is open."""
     selection = read_rows(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with transaction(database, Mode.READ):
+    with looking(database):
         found = make_preview(database, request, find_reach(database, selection, request.rules))
         names = sample_columns(selection, request.show) if request.show else selection.table.column_names
         yield found, names, database.sample(root_keys(found.reach), names, None)

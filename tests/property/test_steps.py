@@ -22,7 +22,7 @@ from tests.property.test_merging import SCHEMA, fill, read, worlds
 from tests.servers import Server, served
 from yeldro import running
 from yeldro.core.blueprint import Task, write_blueprint
-from yeldro.core.database import Database, Mode
+from yeldro.core.database import Database
 from yeldro.core.ddl import read_ddl
 from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates
 from yeldro.core.guards import Guards
@@ -120,7 +120,7 @@ def seal_of(server: Server, step: dict[str, Any]) -> tuple[Seal, Counter[Sealed]
     try:
         job = make_job(database, step, "a")
         job.prepare()
-        with running.transaction(database, Mode.READ):
+        with running.looking(database):
             reach = job.look(store=True).reach
             return make_seal(database, reach), Counter(list_sealed(database, reach))
     finally:

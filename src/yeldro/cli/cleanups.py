@@ -109,7 +109,7 @@ def _explain(cleanup: Cleanup, screen: Screen) -> int:
 
 def _opened(path: Path, cleanup: Cleanup, options: Mapping[str, Any], mode: Mode) -> AbstractContextManager[Database]:
     place = find_database(options["db"] or find_named_database(path, cleanup.database))
-    return opened(place, mode, options["wait"])
+    return opened(place, mode, options["wait"], options["allow_function"])
 
 
 def preview_cleanup(options: dict[str, Any]) -> int:

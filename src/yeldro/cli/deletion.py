@@ -103,7 +103,7 @@ def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
         warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else kept
     person = Person(screen, warning, "" if options["confirm"] == protected else protected)
     person.quiet = bool(options.get("quiet"))
-    with opened(place, Mode.WRITE, options["wait"]) as database:
+    with opened(place, Mode.WRITE, options["wait"], options["allow_function"]) as database:
         result = work(database, manner, person, read_keeping(kind, options, place.address))
     where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"

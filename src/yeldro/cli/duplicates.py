@@ -33,7 +33,7 @@ def command(**options: Any) -> int:
 
     check_seal(options)
     screen = Screen(options["format"])
-    with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
+    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
         if options["same"] is None:
             table = database.schema.find_table(options["table"])
             proposed = workflow.proposals(database, table)

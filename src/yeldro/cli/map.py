@@ -26,7 +26,7 @@ def command(**options: Any) -> None:
     from yeldro.report.map import render_map
 
     screen = Screen(options["format"])
-    with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
+    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
         root = database.schema.find_table(options["table"]) if options["table"] else None
         chosen = any(options[name] for name in SELECTING)
         found = workflow.draw_map(database, root, read_request(database, options) if root and chosen else None)

@@ -58,6 +58,15 @@ def run_options(*, guards: bool = True) -> Callable[[Command], Command]:
     )
 
 
+def allow_function_option() -> Callable[[Command], Command]:
+    return click.option(
+        "--allow-function",
+        multiple=True,
+        metavar="NAME",
+        help="Conditions may call this function, though it could do more than look.",
+    )
+
+
 def no_rollback_option() -> Callable[[Command], Command]:
     return click.option(
         "--no-rollback", is_flag=True, help="Triggers may write to tables that cannot roll back; excludes --rehearse."
@@ -134,6 +143,7 @@ def duplicates_options(*, guards: bool) -> Callable[[Command], Command]:
         ),
         click.option("--where", multiple=True, metavar="EXPR", help="Look only at rows that meet a condition."),
         _parameter_option(),
+        allow_function_option(),
         click.option(
             "--dependents",
             multiple=True,
@@ -188,6 +198,7 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
         click.option(
             "--truncate", is_flag=True, help="With --all-rows: the fast way, where nothing references the table."
         ),
+        allow_function_option(),
         click.option("--unparsed", is_flag=True, help="Take a condition that only the database can read."),
         click.option(
             "--dependents",

@@ -38,7 +38,7 @@ def command(**options: Any) -> int:
         return preview_cleanup(options)
     check_seal(options)
     screen = Screen(options["format"])
-    with opened(find_database(options["db"]), Mode.READ, options["wait"]) as database:
+    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
         request = read_request(database, options)
         if options["save"]:
             save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect), database)

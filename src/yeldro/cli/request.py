@@ -28,18 +28,22 @@ from yeldro.store.records import Keeping
 _IN_ORDER = (
     *("--keys-from", "--found-in", "--not-found-in", "--on", "--orphans", "--order-by", "--limit", "--all-rows"),
     *("--same", "--ignore", "--nulls", "--keep", "--dependents", "--fill", "--then-unique", "--truncate"),
-    *("--unparsed", "--strict", "--break-cycles", "--expect", "--max-rows", "--max-share"),
+    *("--unparsed", "--allow-function", "--strict", "--break-cycles", "--expect", "--max-rows", "--max-share"),
 )
 _USUAL = {"--nulls": "different"}
 
 
 @contextmanager
-def opened(place: Place, mode: Mode, wait: float) -> Iterator[Database]:
-    """An open connection, with the references that yeldro.toml adds to the schema."""
+def opened(place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()) -> Iterator[Database]:
+    """An open connection, with the references that yeldro.toml adds to the schema.
+
+    `allowed` are functions that conditions may call, whatever they do.
+    """
     database = open_database(place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"))
     database.name = place.name or database.name
     try:
         database.schema = database.schema.with_references(place.references)
+        database.allow_functions(allowed)
         yield database
     finally:
         database.close()
@@ -133,7 +137,8 @@ def make_line(command: str, options: dict[str, Any]) -> str:
     """A command that chooses these rows, as a person would type it."""
     if command == "run":
         words = ["yeldro", "run", options["cleanup"], *_pairs("--step", options["step"])]
-        return " ".join(map(quote_word, [*words, *_pairs("-p", options["parameters"])]))
+        words += [*_pairs("-p", options["parameters"]), *_pairs("--allow-function", options["allow_function"])]
+        return " ".join(map(quote_word, words))
     words = ["yeldro", command, options["table"]]
     words += _pairs("--db", without_password(options["db"]) if options["db"] else None)
     for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from yeldro.cli.options import database_options
+from yeldro.cli.options import allow_function_option, database_options
 from yeldro.errors import UsageError
 
 
@@ -16,9 +16,17 @@ from yeldro.errors import UsageError
 @click.option("--dialect", metavar="NAME", help="The dialect of the script, such as postgres, mysql, sqlite, tsql.")
 @click.option("--save", metavar="FILE", help="Write them as a cleanup file, in the order that can work.")
 @click.option("--replace", is_flag=True, help="--save may write over a file; its comments stay.")
+@allow_function_option()
 @database_options("json")
 def command(
-    script: str, dialect: str | None, save: str | None, replace: bool, db: str | None, wait: float, format: str
+    script: str,
+    dialect: str | None,
+    save: str | None,
+    replace: bool,
+    allow_function: tuple[str, ...],
+    db: str | None,
+    wait: float,
+    format: str,
 ) -> int:
     """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of them.
 
@@ -35,7 +43,7 @@ def command(
 
     screen = Screen(format)
     text = _read(script)
-    with opened(find_database(db), Mode.READ, wait) as database:
+    with opened(find_database(db), Mode.READ, wait, allow_function) as database:
         found = workflow.review(database, text, dialect)
         if save:
             from yeldro.cli.cleanups import save_reviewed

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from yeldro.cli.options import database_options, run_options
+from yeldro.cli.options import allow_function_option, database_options, run_options
 
 
 @click.command("run")
@@ -17,6 +17,7 @@ from yeldro.cli.options import database_options, run_options
 @click.option("--show-changes", is_flag=True, help="Show which rows came and went since the file was sealed.")
 @click.option("--quiet", is_flag=True, help="Say nothing where nothing matched, and no preview.")
 @click.option("--log", metavar="FILE", help="Add one line on how it ended to a log file; syslog: to the system's log.")
+@allow_function_option()
 @run_options(guards=False)
 @database_options("json")
 def command(**options: Any) -> int:

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from yeldro.cli.options import database_options
+from yeldro.cli.options import allow_function_option, database_options
 
 
 @click.command("script")
@@ -23,6 +23,7 @@ from yeldro.cli.options import database_options
     help="Write it for a server that Yeldro does not look at, from a schema file.",
 )
 @click.option("--schema", metavar="FILE", help="With --for: the CREATE TABLE statements.")
+@allow_function_option()
 @database_options("json")
 def command(**options: Any) -> int:
     """Write a cleanup as one commented SQL script, for review or for a migration.

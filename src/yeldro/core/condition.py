@@ -20,32 +20,6 @@ _NAMED = [
     re.compile(rf"""'(?:[^'{more}]|''{also})*'|"(?:[^"]|"")*"|`[^`]*`|::|:([^\W\d]\w*)""")
     for more, also in (("", ""), (r"\\", r"|\\."))
 ]
-# Functions of the engines that write, lock, wait or reach outside of the database.
-_NOT_LOOKING = {
-    *(
-        "nextval",
-        "setval",
-        "lastval",
-        "set_config",
-        "pg_notify",
-        "pg_sleep",
-        "pg_terminate_backend",
-        "pg_cancel_backend",
-    ),
-    *(
-        "pg_cancel_backend",
-        "pg_reload_conf",
-        "dblink",
-        "dblink_exec",
-        "lo_import",
-        "lo_export",
-        "lo_unlink",
-        "lo_create",
-        "pg_read_file",
-    ),
-    *("pg_advisory_lock", "pg_advisory_xact_lock", "sleep", "benchmark", "get_lock", "release_lock", "load_file"),
-    *("load_extension", "writefile", "edit"),
-}
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In, exp.Is, exp.Like)
 
 
@@ -87,8 +61,8 @@ def read_condition(
 ) -> Condition:
     """Read `text` as exactly one condition over `table` in the engine's dialect.
 
-    UsageError with the place where it cannot be read, for a comment, for a column that the table does not have
-    for a function that does more than look, and for a parameter without a value. With `unparsed` a condition that the
+    UsageError with the place where it cannot be read, for a comment, for a column that the table does not have,
+    and for a parameter without a value. With `unparsed` a condition that the
     parser cannot read is taken as it is.
     """
     try:
@@ -97,7 +71,6 @@ def read_condition(
         if not (unparsed and text.strip() and _is_closed(text)):
             raise
         return Condition(text, (text,), (), None, dialect)
-    _check_functions(tree, option)
     columns = tuple(dict.fromkeys(_find_columns(tree, text, table, option)))
     families = _families_of_parameters(tree, table)
     pieces = tuple(_cut(text, dialect, parameters, families, option))
@@ -210,16 +183,6 @@ def _is_closed(text: str) -> bool:
             if depth < 0:
                 return False
     return not quote and not depth
-
-
-def _check_functions(tree: exp.Expr, option: str) -> None:
-    for node in tree.find_all(exp.Func):
-        name = node.name if isinstance(node, exp.Anonymous) else node.sql_name()
-        if name.lower() in _NOT_LOOKING:
-            raise UsageError(
-                f"The condition of {option} calls {name.lower()}, which does more than look.",
-                "A condition may only look at rows.",
-            )
 
 
 def _place_of(error: ParseError, text: str) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Protocol, TypeVar
 
 from yeldro.core.database_copying import Copying
@@ -50,6 +50,10 @@ class Database(Looking, Replacing, Copying, Protocol):
         """Tell every statement with its values to `scribe`, until None is given."""
         ...
 
+    def allow_functions(self, names: Iterable[str]) -> None:
+        """Conditions may call these, whatever they do: the person knows them."""
+        ...
+
     def write_for_people(self) -> None:
         """From now on write statements as a person would: temporary tables with names that tell what they hold, and no
         schema in front of a name that needs none."""
@@ -69,6 +73,10 @@ class Database(Looking, Replacing, Copying, Protocol):
     # Transactions
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
         """Open a transaction; nobody else may use the tables `alone` until its end."""
+        ...
+
+    def end_look(self, kept: Sequence[KeySet]) -> None:
+        """End a transaction that only looked, so that nothing is left of it but these key sets."""
         ...
 
     def commit(self) -> None:

@@ -52,6 +52,9 @@ class Column:
     on_update: bool = False
     """Whether every update of a row changes it by itself."""
 
+    equality: str = ""
+    """The engine's operator for two such values, in full, where a bare equal sign might mean another one."""
+
 
 @dataclass(frozen=True, slots=True)
 class Trigger:

@@ -18,6 +18,7 @@ from yeldro.core.schema import Column, Family, Reference, Schema, Table
 from yeldro.core.selection import Selection
 from yeldro.core.traits import Odd
 from yeldro.core.values import Value
+from yeldro.engines.calls import Judge
 from yeldro.engines.copies import SqlCopies
 from yeldro.engines.gate import Gate
 from yeldro.engines.images import SqlImages
@@ -39,6 +40,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     abilities: Abilities
     schema: Schema
     encoding = "UTF-8"
+    _judge: Judge
     _releasing = ""
     """The statement that lets others exclude the same again, once something is excluded."""
 
@@ -57,6 +59,12 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self._built: list[sa.TableClause] = []
         self._filled: set[KeySet] = set()
         self._mode: Mode | None = None
+
+    def _judge_by(self, judge: Judge) -> None:
+        self._judge, self._statements.judge = judge, judge.check
+
+    def allow_functions(self, names: Iterable[str]) -> None:
+        self._judge.allowed = frozenset(name.lower() for name in names)
 
     def record(self, journal: Callable[[str], None] | None) -> None:
         self._gate.journal = journal
@@ -106,6 +114,13 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             self.rollback()
             raise
         self._mode = None
+
+    def end_look(self, kept: Sequence[KeySet]) -> None:
+        """Where a transaction cannot write, a commit leaves nothing but what is in our own temporary tables."""
+        if any(keys.name for keys in kept):
+            self.commit()
+        else:
+            self.rollback()
 
     def find_transaction(self) -> str:
         return ""

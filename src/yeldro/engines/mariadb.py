@@ -24,6 +24,7 @@ from yeldro.core.traits import Kind
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.literals import write_for_mariadb
+from yeldro.engines.mariadb_calls import MariadbJudge
 from yeldro.engines.mariadb_catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb_statements import OWN_KEY, CreateKeyTable, JsonTable, MariadbStatements, Utf8
 from yeldro.engines.mariadb_triggers import Bodies, Written
@@ -147,6 +148,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             self._statements.demands_keys = any("ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found)
             self.schema, self._bodies = read_schema(self._gate, str(url.database))
             self._statements.avoid(table.name.name for table in self.schema.tables)
+            self._judge_by(MariadbJudge(self._gate, self.schema))
         except BaseException:
             self.close()
             raise

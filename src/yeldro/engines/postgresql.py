@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import string
-from collections.abc import Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from tempfile import SpooledTemporaryFile
+from typing import IO, Any
 
 import psycopg
 import sqlalchemy as sa
@@ -22,7 +24,9 @@ from yeldro.core.traits import Kind
 from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.literals import write_for_postgresql
+from yeldro.engines.postgresql_calls import PostgresqlJudge
 from yeldro.engines.postgresql_catalogue import read_schema
+from yeldro.engines.postgresql_compiler import FullCompiler
 from yeldro.engines.postgresql_statements import KEPT_AS, Collated, Named, PostgresqlStatements
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Words, bare, find_defaults, find_values, in_brackets
@@ -54,6 +58,8 @@ _NOT_READ_BACK = {
 }
 _ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 _LARGE = 1000
+# Bytes that are held in memory before they go to a file, and bytes that are sent at a time.
+_SPOOLED, _BLOCK = 1 << 24, 1 << 16
 # The types whose values Python holds exactly.
 _OF_PYTHON = {"bool", "int2", "int4", "int8", "oid", "float4", "float8", "numeric", "bytea"}
 _ORDERED = {Family.TEXT, Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP}
@@ -120,7 +126,10 @@ def open_postgresql(url: sa.URL, wait: float) -> PostgresqlDatabase:
         skip_autocommit_rollback=True,
         # Prepared from the first time on: the extended protocol takes one statement only.
         connect_args={"prepare_threshold": 0, "connect_timeout": 10, "application_name": "yeldro"},
+        # It would be looked for with operators of whatever schema comes first.
+        use_native_hstore=False,
     )
+    engine.dialect.statement_compiler = FullCompiler
     try:
         connection = engine.connect()
     except sa.exc.OperationalError as error:
@@ -141,6 +150,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     """A connection to one database."""
 
     dialect = "postgres"
+    _path: str | None = None
+    """The search path that this role has here."""
     _statements: PostgresqlStatements
     # One statement checks its references when it is done, so order within a statement does not matter.
     abilities = Abilities(
@@ -159,12 +170,16 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         def is_whole() -> bool:
             return raw.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS
 
+        self._sent = Writer(self._dialect, self.dialect, write_for_postgresql, as_sent=True)
         gate = Gate(connection, _translate, is_whole, self._make_writer(""))
         super().__init__(url.set(password=None).render_as_string(), gate, PostgresqlStatements("pg_temp", _as_it_is))
         try:
             self._pin_settings(wait)
-            self.schema = read_schema(self._gate)
+            path = self._read_path()
+            with self._own_path():
+                self.schema = read_schema(self._gate, path)
             self._statements.avoid(table.name.name for table in self.schema.tables)
+            self._judge_by(PostgresqlJudge(self._gate, self._own_path, self.schema, path))
             self._show_as_written()
         except BaseException:
             self.close()
@@ -192,6 +207,28 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             if self._setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
+    def _read_path(self) -> list[str]:
+        """The schemas in which a bare name is looked for, behind those of the server itself."""
+        rows = self._gate.run_text("SELECT pg_catalog.unnest(pg_catalog.current_schemas(true))")
+        system, *path = [str(name) for (name,) in rows if not str(name).startswith("pg_temp")]
+        if system != "pg_catalog":
+            raise DatabaseFailed(
+                f"The search path puts {system} before pg_catalog, so its functions stand in for the server's own.",
+                "Leave pg_catalog out of the search path of this role or database: then it always comes first.",
+            )
+        return path
+
+    @contextmanager
+    def _own_path(self) -> Iterator[None]:
+        """Statements of ours that are written as texts find nothing but what comes with the server."""
+        if self._path is None:
+            self._path = self._setting("search_path")
+        local = self._gate.in_transaction
+        self._gate.run_text(f"SET {'LOCAL' if local else 'SESSION'} search_path = pg_catalog, pg_temp", Kind.PLAIN)
+        yield
+        # Not in a `finally`: after an error the transaction is rolled back, and with it the path.
+        self._gate.run(sa.select(sa.func.set_config("search_path", self._path, local)), Kind.PLAIN)
+
     def write_settings(self) -> list[str]:
         return [f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS]
 
@@ -199,7 +236,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return Writer(self._dialect, self.dialect, write_for_postgresql, leave_out)
 
     def exclude(self, name: str) -> None:
-        self._releasing = "SELECT pg_advisory_unlock_all()"
+        self._releasing = "SELECT pg_catalog.pg_advisory_unlock_all()"
         key = sa.func.hashtextextended(name, sa.literal_column("0"))
         if not self._gate.run(sa.select(sa.func.pg_try_advisory_lock(key))).scalar_one():
             raise under_way()
@@ -258,8 +295,33 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         if word != "COMMIT":
             raise did_not_commit()
 
+    def end_look(self, kept: Sequence[KeySet]) -> None:
+        """A function may leave large objects or messages in a transaction that cannot write: it is rolled back, and
+        what was in the key sets is put back into them."""
+        with ExitStack() as open_files:
+            waiting: list[tuple[KeySet, IO[bytes]]] = []
+            for keys in kept:
+                if keys.name:
+                    file: IO[bytes] = open_files.enter_context(SpooledTemporaryFile(_SPOOLED))
+                    self._copy(f"COPY pg_temp.{keys.name} TO STDOUT (FORMAT binary)", file.write)
+                    waiting.append((keys, file))
+            self.rollback()
+            for keys, spooled in waiting:
+                spooled.seek(0)
+                self._copy(f"COPY pg_temp.{keys.name} FROM STDIN (FORMAT binary)", lambda _: None, spooled)
+                self._gate.run_text(f"ANALYZE pg_temp.{keys.name}", Kind.PLAIN)
+
+    def _copy(self, statement: str, write: Callable[[bytes], object], read: IO[bytes] | None = None) -> None:
+        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(statement.encode()) as copying:
+            while read and (sent := read.read(_BLOCK)):
+                copying.write(sent)
+            for block in () if read else copying:
+                write(bytes(block))
+
     def find_transaction(self) -> str:
-        return str(self._gate.run_text("SELECT pg_current_xact_id()").scalar_one()) if self._has_status else ""
+        return (
+            str(self._gate.run_text("SELECT pg_catalog.pg_current_xact_id()").scalar_one()) if self._has_status else ""
+        )
 
     def find_ending(self, transaction: str) -> bool | None:
         if not (transaction and self._has_status):
@@ -272,7 +334,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return {"committed": True, "aborted": False}.get(str(word))
 
     def find_lag(self) -> str:
-        is_standby = self._gate.run_text("SELECT pg_is_in_recovery()").scalar_one()
+        is_standby = self._gate.run_text("SELECT pg_catalog.pg_is_in_recovery()").scalar_one()
         return "it is a standby, which may lag behind" if is_standby else ""
 
     @property
@@ -390,8 +452,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _may_merge(self, table: Table, column: str) -> bool:
         name = table.name
-        found = self._gate.run(sa.text(_BLIND).bindparams(schema=name.schema, table=name.name, column=column))
-        return bool(found.scalar_one())
+        with self._own_path():
+            found = self._gate.run(sa.text(_BLIND).bindparams(schema=name.schema, table=name.name, column=column))
+            return bool(found.scalar_one())
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         rows = super()._fill(into, statement)
@@ -404,11 +467,12 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return ()
 
     def find_changes(self) -> Changes:
-        rows: list[Any] = list(self._gate.run_text(_CHANGES))
+        with self._own_path():
+            rows, places = self._gate.read(_CHANGES), self._gate.read(_STORAGE)
         tables = {TableName(row[0], row[1]): TableChanges(row[2], row[3], row[4]) for row in rows}
         for name, lost in self._uncounted.items():
             tables[name] = lost.plus(tables.get(name, TableChanges()))
-        storage = {TableName(row[0], row[1]): str(row[2]) for row in self._gate.read(_STORAGE)}
+        storage = {TableName(row[0], row[1]): str(row[2]) for row in places}
         return Changes(sum(one.total for one in tables.values()), tables, storage)
 
     def truncate(self, table: Table) -> int:
@@ -422,7 +486,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def build_index(self, reference: Reference) -> None:
         """Only a table's owner may build an index."""
         name = reference.child.name
-        if self._gate.run(sa.text(_OWNER).bindparams(schema=name.schema, table=name.name)).scalar_one():
+        with self._own_path():
+            is_owner = self._gate.run(sa.text(_OWNER).bindparams(schema=name.schema, table=name.name)).scalar_one()
+        if is_owner:
             self._build_index(reference)
 
     def _count_written(self) -> int:
@@ -438,7 +504,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return self._follow(keys, self._statements.moving(keys, new))
 
     def _follow(self, keys: KeySet, moving: sa.Update) -> int:
-        moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")))
+        moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")), schema="pg_temp")
         self._gate.make(moved.name, Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
         update = moving.cte(self._statements.own("moved"))
         done = self._gate.run(sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c)))
@@ -462,7 +528,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         portion = piece.portion
         cells = [self._statements.kept(cell, column) for column, cell in self._statements.copied(portion, piece.keys)]
-        query = self._compile(self._statements.select_copied(portion, piece.keys, cells))
+        query = self._sent.write(self._statements.select_copied(portion, piece.keys, cells))
         query = f"COPY ({query}) TO STDOUT"
         self._gate.note(query)
         with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(query.encode()) as copying:
@@ -473,20 +539,20 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         """The server reads the texts itself. What a type's own text would not hold comes by another type."""
         clause, cells = self._statements.table(stage.table), dict(stage.portion.cells)
         columns = list(cells)
-        table = sa.table(stage.name)
+        table = sa.table(stage.name, schema="pg_temp")
         empty = sa.select(*(clause.c[own].label(name) for name, own in cells.items())).where(sa.false())
         self._gate.run(Words("CREATE TEMPORARY TABLE", table, "AS", bare(empty)))
         types = {name: stage.table.column(own).type for name, own in cells.items()}
         loaded = table
         if others := {name: type_ for name, type_ in types.items() if type_ in KEPT_AS}:
-            loaded = sa.table(next(self._names))
+            loaded = sa.table(next(self._names), schema="pg_temp")
             ways = [sa.cast(clause.c[cells[name]], Named(KEPT_AS[types[name]])).label(name) for name in others]
             same = [clause.c[own].label(name) for name, own in cells.items() if name not in others]
             self._gate.run(
                 Words("CREATE TEMPORARY TABLE", loaded, "AS", bare(sa.select(*same, *ways).where(sa.false())))
             )
         names = in_brackets([sa.column(name) for name in columns])
-        copy = self._compile(Words("COPY", loaded, names, "FROM STDIN"))
+        copy = self._sent.write(Words("COPY", loaded, names, "FROM STDIN"))
         self._gate.note(copy)
         with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(copy.encode()) as writing:
             for rows, is_plain in source.rows(stage.portion):
@@ -504,20 +570,22 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         for place, stage in enumerate(stages):
             parts += [f"{', ' if place else ''}yeldro_{place} AS (", self._statements.insert_staged(stage)]
             parts.append("RETURNING 1)")
-        counts = [f"(SELECT count(*) FROM yeldro_{place})" for place in range(len(stages))]
+        counts = [f"(SELECT pg_catalog.count(*) FROM yeldro_{place})" for place in range(len(stages))]
         return [int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()]
 
     def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
         """In a transaction with one snapshot no other one that it sees has a number as high as its own."""
         rows = self._statements.count(table).where(*self._statements.is_other(table, stages))
-        own = sa.text("age(xmin) <= age((txid_current() % 4294967296)::text::xid)")
-        return self._gate.number(rows.where(own))
+        number = sa.cast(sa.func.txid_current() % sa.literal_column("4294967296"), sa.Text)
+        own = sa.func.age(sa.cast(number, Named("xid")))
+        return self._gate.number(rows.where(sa.func.age(sa.literal_column("xmin")) <= own))
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """Sequences do not follow values that were given. They are moved forward only, which no rollback undoes."""
         for stage in stages:
             name = stage.table.name
-            found = self._gate.run(sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)).all()
+            with self._own_path():
+                found = self._gate.run(sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)).all()
             for column, sequence, step, last in map(tuple, found):
                 if column in stage.portion.columns:
                     staged = self._statements.staged(stage).c[column]

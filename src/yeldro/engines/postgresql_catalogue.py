@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -15,7 +15,7 @@ from yeldro.engines.gate import Gate
 
 _OURS = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_(toast|temp)'"
 _TABLES = f"""
-SELECT c.oid, n.nspname, c.relname, c.relkind::text, n.nspname = current_schema(), c.relrowsecurity,
+SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relrowsecurity,
   CASE WHEN c.relkind = 'p' THEN ARRAY(SELECT t.relid::oid FROM pg_partition_tree(c.oid) AS t)
     ELSE ARRAY[]::oid[] END,
   c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits AS i WHERE i.inhparent = c.oid),
@@ -59,14 +59,23 @@ SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.
   CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END, k.convalidated,
   EXISTS (SELECT 1 FROM copies AS o JOIN pg_trigger AS g ON g.tgconstraint = o.oid
     WHERE o.own = k.oid AND g.tgenabled = 'D'),
-  ARRAY(SELECT CASE WHEN p.oprnamespace = 'pg_catalog'::regnamespace THEN ''
-      ELSE 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')' END
+  ARRAY(SELECT 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
     FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid = e.oid ORDER BY place),
   coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->> 'conenforced')::boolean, true),
   k.confmatchtype = 'f'
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY n.nspname, c.relname, k.conname"""
+# The equality of the default ways to sort or hash a type, where it does not come with the server.
+_EQUALITIES = """
+SELECT DISTINCT ON (k.opcintype) k.opcintype,
+  'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
+FROM pg_opclass AS k JOIN pg_am AS m ON m.oid = k.opcmethod AND m.amname IN ('btree', 'hash')
+JOIN pg_amop AS a ON a.amopfamily = k.opcfamily AND a.amoplefttype = k.opcintype AND a.amoprighttype = k.opcintype
+  AND a.amopstrategy = CASE m.amname WHEN 'btree' THEN 3 ELSE 1 END
+JOIN pg_operator AS p ON p.oid = a.amopopr
+WHERE k.opcdefault AND p.oprnamespace <> 'pg_catalog'::regnamespace ORDER BY k.opcintype, m.amname"""
+_DOMAINS = "SELECT oid, typbasetype FROM pg_type WHERE typtype = 'd'"
 _CHECKS = "SELECT conrelid, pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND conrelid <> 0"
 # What a deletion would fail on (https://www.postgresql.org/docs/current/logical-replication-publication.html).
 _UNPUBLISHABLE = """
@@ -110,20 +119,45 @@ _CATEGORIES = {"N": Family.NUMBER, "S": Family.TEXT}
 Rows = defaultdict[int, list[tuple[Any, ...]]]
 
 
-def read_schema(gate: Gate) -> Schema:
-    """Read everything about the tables of all schemas but the system's."""
+def read_schema(gate: Gate, path: Sequence[str]) -> Schema:
+    """Read everything about the tables of all schemas but the system's.
+
+    `path` are the schemas in which a bare name is looked for, the first one first. The session's own search path must
+    hold nothing but pg_catalog meanwhile, so that all that the server writes is named in full.
+    """
     rows = gate.read(_TABLES)
     names = {row[0]: TableName(row[1], row[2]) for row in rows}
     columns, indexes, triggers = (_by_table(gate.read(query)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
     unpublishable = {names[oid]: publication for oid, publication in gate.read(_UNPUBLISHABLE) if oid in names}
+    equalities, domains = dict(gate.read(_EQUALITIES)), dict(gate.read(_DOMAINS))
     numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
-    tables = {row[0]: _table(row, names, columns[row[0]], indexes[row[0]], triggers[row[0]]) for row in rows}
+    bare = _find_bare(names.values(), path)
+
+    def find_equality(type_: int) -> str:
+        while type_ in domains:
+            type_ = domains[type_]
+        return str(equalities.get(type_, ""))
+
+    tables = {
+        row[0]: _table(row, names, bare, columns[row[0]], indexes[row[0]], triggers[row[0]], find_equality)
+        for row in rows
+    }
     checks = _by_table(gate.read(_CHECKS))
     tables = {oid: replace(table, checks=tuple(row[0] for row in checks[oid])) for oid, table in tables.items()}
     tables = {oid: _with_refusal(table, tables, unpublishable) for oid, table in tables.items()}
     constraints = gate.read(_REFERENCES)
     references = [_reference(tables, numbered, row) for row in constraints if row[1] in tables and row[2] in tables]
     return Schema(tuple(tables.values()), tuple(references))
+
+
+def _find_bare(names: Iterable[TableName], path: Sequence[str]) -> set[TableName]:
+    """The tables that a bare name means: in the first schema of the path that has one of the name."""
+    found: dict[str, TableName] = {}
+    for schema in path:
+        for name in names:
+            if name.schema == schema:
+                found.setdefault(name.name, name)
+    return set(found.values())
 
 
 def _by_table(found: Iterable[tuple[Any, ...]]) -> Rows:
@@ -136,11 +170,13 @@ def _by_table(found: Iterable[tuple[Any, ...]]) -> Rows:
 def _table(
     row: tuple[Any, ...],
     names: dict[int, TableName],
+    bare: Container[TableName],
     columns: list[tuple[Any, ...]],
     indexes: list[tuple[Any, ...]],
     triggers: list[tuple[Any, ...]],
+    find_equality: Callable[[int], str],
 ) -> Table:
-    oid, schema, name, kind, is_default, row_security, parts, is_inherited, definition = row
+    oid, schema, name, kind, row_security, parts, is_inherited, definition = row
     numbers = {column[0]: column[1] for column in columns}
     found = [
         (Index(index, tuple(numbers.get(number, "") for number in keys[:size]), unique), primary)
@@ -151,9 +187,9 @@ def _table(
     unique = [index.columns for index, _ in found if index.unique and set(index.columns) <= filled]
     return Table(
         names[oid],
-        name if is_default else f"{schema}.{name}",
+        name if names[oid] in bare else f"{schema}.{name}",
         _KINDS[kind],
-        tuple(map(_column, columns)),
+        tuple(_column(column, find_equality) for column in columns),
         key,
         key or (unique[0] if unique else ("tableoid", "ctid") if kind in "rp" else ()),
         tuple(index for index, _ in found),
@@ -192,10 +228,10 @@ def _with_refusal(table: Table, tables: Mapping[int, Table], unpublishable: Mapp
     return table
 
 
-def _column(row: tuple[Any, ...]) -> Column:
+def _column(row: tuple[Any, ...], find_equality: Callable[[int], str]) -> Column:
     _, name, type_, category, not_null, default, generated, collation, plain = row
     family = _FAMILIES.get(plain) or _CATEGORIES.get(category, Family.OTHER)
-    return Column(name, type_, family, not not_null, default, generated, collation)
+    return Column(name, type_, family, not not_null, default, generated, collation, equality=find_equality(plain))
 
 
 def _event(bits: int) -> str:
@@ -217,6 +253,9 @@ def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], ro
         # A row may be covered by several rows together: by the other columns alone it is told that one may be meant.
         fault = f"The reference {name} of {tables[child].label} compares periods, which is not followed"
         columns, there, operators, chosen = columns[:-1], there[:-1], operators[:-1], keys[:-1]
+    ends = [(tables[child], columns), (tables[parent], there)]
+    is_special = any(one.column(own).equality for one, names in ends for own in names)
+    is_special = is_special or any("(pg_catalog." not in one for one in operators)
     return Reference(
         name,
         tables[child],
@@ -227,7 +266,7 @@ def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], ro
         _names(numbered[child], chosen),
         fault,
         enforced=validated and not disabled and enforced,
-        operators=tuple(one or "=" for one in operators) if any(operators) else (),
+        operators=tuple(operators) if is_special else (),
         match_full=full,
     )
 

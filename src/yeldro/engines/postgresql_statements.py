@@ -11,6 +11,7 @@ from sqlalchemy.ext.compiler import compiles
 from yeldro.core.archive import Stage
 from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table
+from yeldro.engines.postgresql_compiler import Equated
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Columns, Rows, Words, as_tuple, bare, in_brackets
 
@@ -59,6 +60,17 @@ class PostgresqlStatements(StageStatements):
     deleting a row that was changed since fails."""
 
     locked: frozenset[Table] = frozenset()
+
+    def column(self, table: Table, name: str) -> sa.ColumnClause[Any]:
+        found = table.column(name) if name in table.column_names else None
+        return sa.column(name, Equated(found.equality)) if found and found.equality else sa.column(name)
+
+    def key_table(self, keys: KeySet) -> sa.TableClause:
+        clause = super().key_table(keys)
+        for letter, names in (("c", keys.columns), ("n", keys.new)):
+            for place, name in enumerate(names):
+                clause.c[f"{letter}{place}"].type = self.table(keys.table).c[name].type
+        return clause
 
     def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
         """Where the two sides have different collations the referred column's counts (ri_GenerateQualCollation in

@@ -18,11 +18,12 @@ from yeldro.core.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.core.spelling import WHITE, make_plain
 from yeldro.core.traits import Kind, Odd
 from yeldro.engines.base import did_not_commit
+from yeldro.engines.calls import ListJudge
 from yeldro.engines.gate import Gate
 from yeldro.engines.literals import write_for_sqlite
 from yeldro.engines.sqlite_catalogue import affinity, read_schema
 from yeldro.engines.sqlite_copies import SqliteCopies
-from yeldro.engines.sqlite_rules import LISTEN, VERBS, deny_changes, translate
+from yeldro.engines.sqlite_rules import LISTEN, OUTSIDE, VERBS, deny_changes, translate
 from yeldro.engines.sqlite_statements import SqliteStatements
 from yeldro.engines.statements import Rows, Words, as_tuple
 from yeldro.engines.writer import Writer
@@ -94,6 +95,7 @@ class SqliteDatabase(SqliteCopies):
             self._pin_settings()
             self.schema = read_schema(self._gate)
             self._statements.avoid(table.name.name for table in self.schema.tables)
+            self._judge_by(ListJudge(OUTSIDE))
             self.encoding = str(self._gate.run_text("PRAGMA encoding").scalar_one())
             raw.text_factory = lambda data: data.decode("utf-8", "replace")
         except BaseException:

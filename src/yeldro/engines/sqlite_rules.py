@@ -8,6 +8,8 @@ from yeldro.errors import BadStatement, DatabaseFailed, Interrupted, Locked, Yel
 
 # A Python callback now and then, after so many steps of SQLite's machine, lets Ctrl-C end a long statement.
 LISTEN = 200_000
+# Functions that load code or touch files, where a build has them. All others come with SQLite and only look.
+OUTSIDE = ("load_extension", "fts3_tokenizer", "readfile", "writefile", "lsdir", "fsdir", "edit", "sqlar_compress")
 # https://www.sqlite.org/c3ref/c_alter_table.html: what an authorizer sees when a statement is prepared.
 VERBS = {
     sqlite3.SQLITE_INSERT: "insert",

@@ -26,11 +26,15 @@ Rows = sa.Select[*tuple[Any, ...]]
 
 
 class Statements:
-    """`key_schema` is where temporary tables live; `adapt` turns a value into one that the driver binds."""
+    """`key_schema` is where temporary tables live; `adapt` turns a value into one that the driver binds.
+
+    `judge` is asked about each condition, and each view, before it becomes a part of a statement.
+    """
 
     def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
         self.key_schema = key_schema
         self.adapt = adapt
+        self.judge: Callable[[str], None] = lambda _: None
         self._prefix = "yeldro_"
         self._tables: dict[Table, sa.TableClause] = {}
         self._key_tables: dict[KeySet, sa.TableClause] = {}
@@ -88,6 +92,7 @@ class Statements:
     # Conditions
 
     def fragment(self, condition: Condition) -> Fragment:
+        self.judge(condition.text)
         return Fragment(condition, self.adapt)
 
     def exact(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
@@ -159,6 +164,7 @@ class Statements:
         clause = self.table(selection.table)
         wanted: list[sa.ColumnElement[bool]] = [self.fragment(one) for one in selection.conditions]
         if selection.view:
+            self.judge(selection.view.table.definition)
             shown = self.table(selection.view.table)
             rows = sa.select(*(shown.c[name] for name in selection.view.key)).where(*wanted)
             wanted = [as_tuple([clause.c[name] for name in selection.table.key]).in_(rows)]
@@ -177,6 +183,7 @@ class Statements:
 
     def has_equal(self, columns: Columns, other: Table, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether some row of another table has the same values."""
+        self.judge(other.definition)
         there = self.table(other).alias(self.own("other"))
         pairs = zip(columns, names, strict=True)
         return sa.exists().where(*(column == there.c[name] for column, name in pairs))

@@ -15,9 +15,14 @@ Literal = Callable[[Any], str]
 
 
 class Writer:
-    """Writes statements of one dialect. `literal` writes values; names of the schema `leave_out` go without it."""
+    """Writes statements of one dialect. `literal` writes values; names of the schema `leave_out` go without it.
 
-    def __init__(self, like: sa.Dialect, reader: str, literal: Literal, leave_out: str = "") -> None:
+    For people it writes in the dialect's plain way; with `as_sent` in that of the connection.
+    """
+
+    def __init__(
+        self, like: sa.Dialect, reader: str, literal: Literal, leave_out: str = "", *, as_sent: bool = False
+    ) -> None:
         """`like` is the dialect of the connection, `reader` its name for the parser."""
         kind: Any = type(like)
 
@@ -30,7 +35,9 @@ class Writer:
             def quote_schema(self, schema: str, force: Any = None) -> str:
                 return schema if schema == "temp" else str(super().quote_schema(schema))
 
-        class Compiler(kind.statement_compiler):  # type: ignore[misc]  # as above
+        base = like.statement_compiler if as_sent else kind.statement_compiler
+
+        class Compiler(base):  # type: ignore[misc,valid-type]  # as above
             is_written = True
 
             def render_literal_value(self, value: Any, type_: Any) -> str:
