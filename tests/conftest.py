@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import io
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import chdir, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,7 +20,7 @@ from yeldro.demo.larkwater import make_larkwater
 
 settings.register_profile(
     "yeldro",
-    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "60")),
+    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "40")),
     deadline=None,
     derandomize="YELDRO_EXAMPLES" not in os.environ,
     suppress_health_check=list(HealthCheck),
@@ -33,6 +34,15 @@ class Result:
     status: int
     out: str
     err: str
+
+
+@pytest.fixture(autouse=True)
+def turn(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Tests run side by side, in two processes; one that changes a whole server waits until it is alone."""
+    alone = request.node.get_closest_marker("alone") is not None
+    with (tmp_path_factory.getbasetemp().parent / "turn").open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX if alone else fcntl.LOCK_SH)
+        yield
 
 
 Yeldro = Callable[..., Result]

@@ -287,6 +287,7 @@ def test_a_trigger_that_writes_to_what_cannot_roll_back(
 
 
 @on("mariadb")
+@pytest.mark.alone
 def test_partitions_and_servers_that_demand_keys(yeldro: Yeldro, server: Server) -> None:
     server.run(
         "CREATE TABLE w (id INTEGER PRIMARY KEY, n INTEGER) PARTITION BY RANGE (id)"
