@@ -24,6 +24,11 @@ POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql://postgres@127
 MARIADB: dict[str, Any] = {"host": "127.0.0.1", "port": 3306, "user": "root", "password": "", "ssl_disabled": True}
 
 
+def label(value: object) -> str:
+    """The name of a test's parameter, the same in every process."""
+    return str(sorted(value) if isinstance(value, set) else value)[:40]
+
+
 class Server:
     """One database on one engine, filled and read with the plain driver, not with the product."""
 

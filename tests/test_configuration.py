@@ -77,5 +77,5 @@ def test_a_map_shows_order_circles_and_counts(yeldro: Yeldro, gauges: Path) -> N
         part["table"]: part["rows"] for part in preview["reach"]
     }
     text = yeldro("map", "observers").out
-    assert text.startswith("observers in gauges and what hangs on it: 3 tables")
+    assert text.startswith("observers in gauges (gauges.db) and what hangs on it: 3 tables")
     assert gauges.exists()

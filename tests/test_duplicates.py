@@ -23,9 +23,9 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
     out = yeldro(*line, "--groups", "2").out
     assert out.count("kept by newest upload") == 2
     assert "670 more groups" in out
-    assert yeldro("duplicates", "observers", "--same", "id").out.startswith("observers in gauges: 0 groups")
+    assert yeldro("duplicates", "observers", "--same", "id").out.startswith("observers in gauges (gauges.db): 0 groups")
     out = yeldro("duplicates", "stations", "--same", "river_id", "--where", "river_id = 1").out
-    assert ("stations in gauges: 1 group" in out, "5 sensors" in out, "fullest" in out) == (True,) * 3
+    assert ("stations in gauges (gauges.db): 1 group" in out, "5 sensors" in out, "fullest" in out) == (True,) * 3
     out = yeldro("duplicates", "logger_lines", "--same", "all", "--groups", "1").out
     assert "with the same values in every column" in out
     assert "60 are surplus" in out

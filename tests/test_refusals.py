@@ -61,7 +61,7 @@ REFUSED = [
     (["survey", "--db", "nowhere.db"], 5, "no database file nowhere.db", "no file was made"),
     (["survey", "--db", "."], 5, "is a folder", ""),
     (["survey", "--db", "yeldro.toml"], 5, "not an SQLite database", ""),
-    (["survey", "--db", "oracle://x"], 2, "unknown oracle://", ""),
+    (["survey", "--db", "oracle://x"], 2, "unknown scheme", ""),
     (["demo", "."], 2, "not empty", ""),
 ]
 
@@ -116,13 +116,13 @@ def test_a_read_only_file_or_folder_is_told(yeldro: Yeldro, gauges: Path) -> Non
     user = os.geteuid()
     assert yeldro("delete", "readings", "--key", "999999", "--yes").status == 0  # imports what it needs
     gauges.chmod(0o444)
-    records = gauges.parent / "open to all"
+    records = gauges.parent / "own"
     records.mkdir()
-    records.chmod(0o777)
     closed = [folder for folder in gauges.parents if folder.owner() == "root" and not folder.stat().st_mode & 0o010]
     if user == 0:  # the administrator may write to any file, so another user must try
         for folder in closed:
             folder.chmod(folder.stat().st_mode | 0o011)
+        os.chown(records, 65534, -1)
         os.seteuid(65534)
     try:
         unkept = yeldro("delete", "readings", "--key", "1", "--yes")

@@ -75,7 +75,7 @@ def test_the_text_of_a_close_look(yeldro: Yeldro, gauges: Path) -> None:
     assert "Unique in the data: sensor_id + performed_on; sensor_id + number" in out
     assert "alerts.(sensor_id, calibration_number) -> calibrations.(sensor_id, number)  SET NULL" in out
     whole = yeldro("survey").out
-    assert whole.startswith("gauges: 12 tables and 1 view\n")
+    assert whole.startswith("gauges (gauges.db): 12 tables and 1 view\n")
     assert [line.split()[1] for line in whole.splitlines() if line.strip().startswith("readings ")] == ["20,688"]
     assert "\x1b" not in out + whole
     assert gauges.exists()

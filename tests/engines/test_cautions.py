@@ -6,7 +6,7 @@ from contextlib import suppress
 
 import pytest
 
-from tests.servers import Server
+from tests.servers import Server, label
 from yeldro import workflow
 from yeldro.core.guards import Guards, read_expected
 from yeldro.core.preview import Preview, Request
@@ -116,7 +116,11 @@ def preview(server: Server, where: str, guards: Guards | None = None, **options:
         database.close()
 
 
-@pytest.mark.parametrize(("where", "name", "engines", "said"), CASES, ids=lambda value: str(value)[:40])
+@pytest.mark.parametrize(
+    ("where", "name", "engines", "said"),
+    CASES,
+    ids=label,
+)
 def test_a_caution(weirs: Server, where: str, name: str, engines: set[str], said: str) -> None:
     found: Preview | None = None
     with suppress(UsageError):  # some engines refuse what others convert

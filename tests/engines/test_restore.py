@@ -106,6 +106,12 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
 ]
 
 
+@pytest.fixture(autouse=True)
+def named_here(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A record is not believed about the server that it names: the person says it too."""
+    monkeypatch.setenv("YELDRO_DB", server.place)
+
+
 def images(server: Server) -> dict[str, dict[int, Any]]:
     """The rows of each table that is there, by their first column; columns that came later are left out."""
     names = {row[0] for row in server.query(NAMES[server.engine])}
@@ -387,7 +393,7 @@ def test_the_archive_holds_the_latest_values(yeldro: Yeldro, server: Server, mon
     run = delete(yeldro, server, "--dependents", "notes=delete")["run"]
     assert run, "nothing was deleted"
     monkeypatch.undo()
-    assert yeldro("restore", run, "--yes").status == 0
+    assert yeldro("restore", run, "--yes", "--db", server.place).status == 0
     assert images(server)["notes"][1][2] == ("late" if server.engine == "mariadb" else "x")
 
 

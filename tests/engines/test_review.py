@@ -7,7 +7,7 @@ import json
 import pytest
 
 from tests.conftest import Yeldro
-from tests.servers import Server
+from tests.servers import Server, label
 from yeldro import workflow
 from yeldro.core.review import Review
 
@@ -117,7 +117,7 @@ def weirs(any_server: Server) -> Server:
     return any_server
 
 
-@pytest.mark.parametrize(("script", "engines", "matched", "said"), SCRIPTS, ids=lambda value: str(value)[:40])
+@pytest.mark.parametrize(("script", "engines", "matched", "said"), SCRIPTS, ids=label)
 def test_a_script(weirs: Server, script: str, engines: set[str], matched: list[int | None], said: list[str]) -> None:
     if weirs.engine not in engines:
         return

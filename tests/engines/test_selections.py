@@ -9,6 +9,7 @@ import pytest
 from tests.property.test_laws import Yes
 from tests.servers import Server
 from yeldro import running, workflow
+from yeldro.core.address import PLAIN, read_address
 from yeldro.core.outcome import Outcome, RunResult
 from yeldro.core.preview import Preview, Request
 from yeldro.core.reach import Rule, Rules
@@ -174,6 +175,6 @@ def test_truncate(server: Server) -> None:
 
 
 def test_names_for_completion(weirs: Server) -> None:
-    names = list_names(weirs.place, None)
+    names = list_names(read_address(weirs.place), None, PLAIN)
     assert names["old_weirs"] == ["number", "name"]
     assert names["gates"] == ["weir_id", "part", "label"]

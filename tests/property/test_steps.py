@@ -37,7 +37,7 @@ from yeldro.jobs import Deletion, Merging
 from yeldro.report.script import comment, render_script
 from yeldro.scripting import write_down
 from yeldro.store.records import Keeping
-from yeldro.store.seal_file import SealWriter, find_difference
+from yeldro.store.seal_file import find_difference, writing_seals
 
 CONDITIONS = {
     "basins": ["a = 1", "b IS NULL", "id > 3", "id NOT IN (SELECT basin_id FROM gates)"],
@@ -140,9 +140,8 @@ def test_seals_are_alike_where_the_rows_are(
     fill(server, others)
     second, other_rows = seal_of(server, steps[0])
     assert (first == second) == (rows == other_rows)
-    writer = SealWriter(records / "steps.toml")
-    writer.add("a", rows.elements())
-    writer.finish()
+    with writing_seals(records / "steps.toml") as writer:
+        writer.add("a", rows.elements())
     found = find_difference(records / "steps.toml", "a", other_rows.elements())
     assert found.rows == ((other_rows - rows).total(), (rows - other_rows).total())
 

@@ -11,12 +11,10 @@ from functools import partial
 from pathlib import Path
 from typing import Any, cast
 
-import click
-
 from yeldro import running
-from yeldro.cli.place import find_database, find_named_database, from_file, name_database
+from yeldro.cli.place import find_cleanup_database, from_file, name_database
 from yeldro.cli.request import opened, read_duplicates_request, read_request
-from yeldro.cli.screen import Screen
+from yeldro.cli.screen import Screen, prompt
 from yeldro.cli.steps import (
     choose_steps,
     make_cleanup,
@@ -49,7 +47,7 @@ from yeldro.scripting import write_down
 from yeldro.store.cleanup_file import load_cleanup, save_file
 from yeldro.store.log import Log, describe_run
 from yeldro.store.records import Keeping
-from yeldro.store.seal_file import SealWriter, find_difference
+from yeldro.store.seal_file import find_difference, writing_seals
 
 
 def run_cleanup(options: dict[str, Any]) -> int:
@@ -82,7 +80,7 @@ def _run_cleanup(options: dict[str, Any]) -> tuple[int, str]:
     steps = choose_steps(cleanup, options["step"])
     asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
     values = read_values(cleanup, steps, options["parameters"], _ask_value if asks else None)
-    place = {"db": options["db"] or find_named_database(path, cleanup.database)}
+    place = find_cleanup_database(path, cleanup.database, options["db"], asks=asks)
     told = ""
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
@@ -96,7 +94,7 @@ def _run_cleanup(options: dict[str, Any]) -> tuple[int, str]:
         told = describe_run(path.name, result)
         return result
 
-    return run_command("run", {**options, **place}, work), told
+    return run_command("run", options, work, place), told
 
 
 def _explain(cleanup: Cleanup, screen: Screen) -> int:
@@ -108,7 +106,8 @@ def _explain(cleanup: Cleanup, screen: Screen) -> int:
 
 
 def _opened(path: Path, cleanup: Cleanup, options: Mapping[str, Any], mode: Mode) -> AbstractContextManager[Database]:
-    place = find_database(options["db"] or find_named_database(path, cleanup.database))
+    asks = options["format"] == "text" and sys.stdin.isatty()
+    place = find_cleanup_database(path, cleanup.database, options["db"], asks=asks)
     return opened(place, mode, options["wait"], options["allow_function"])
 
 
@@ -153,14 +152,13 @@ def _look(database: Database, path: Path, cleanup: Cleanup, values: Mapping[str,
 def seal_cleanup(database: Database, path: Path, cleanup: Cleanup, values: Mapping[str, str]) -> Iterator[Preview]:
     """Preview every step, and then write what they found into the file, as their seals."""
     jobs = make_jobs(database, path, cleanup, cleanup.steps, values)
-    writer = SealWriter(path)
     seals: dict[str, Seal] = {}
-    for found in running.look_ahead(database, jobs, read_limits(cleanup.guards)):
-        sealing = Sealing()
-        writer.add(found.step, sealing.watch(list_sealed(database, found.reach)))
-        seals[found.step] = sealing.make(found.reach.matched)
-        yield replace(found, seal=seals[found.step])
-    writer.finish()
+    with writing_seals(path) as writer:
+        for found in running.look_ahead(database, jobs, read_limits(cleanup.guards)):
+            sealing = Sealing()
+            writer.add(found.step, sealing.watch(list_sealed(database, found.reach)))
+            seals[found.step] = sealing.make(found.reach.matched)
+            yield replace(found, seal=seals[found.step])
     steps = [replace(step, options={**step.options, "seal": asdict(seals[step.name])}) for step in cleanup.steps]
     save_file(path, replace(cleanup, steps=tuple(steps)))
 
@@ -318,7 +316,4 @@ def _keep_written(path: Path, new: Cleanup) -> Cleanup:
 
 def _ask_value(param: Param) -> str:
     question = param.ask or f"{param.name} ({param.type})?"
-    try:
-        return str(click.prompt(question, err=True))
-    except click.Abort:
-        raise KeyboardInterrupt from None
+    return prompt(question)

@@ -25,7 +25,7 @@ def _names(context: click.Context) -> dict[str, list[str]]:
     from yeldro.engines.completion_names import list_names
 
     try:
-        address = find_database(context.params.get("db")).address
-        return list_names(address, os.environ.get("YELDRO_DB_PASSWORD"))
+        place = find_database(context.params.get("db"))
+        return list_names(place.address, os.environ.get("YELDRO_DB_PASSWORD"), place.link)
     except Exception:  # noqa: BLE001 - whatever it is
         return {}

@@ -8,7 +8,6 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any
 
-import click
 from rich.text import Text
 
 from yeldro import running
@@ -16,7 +15,7 @@ from yeldro.cli.bar import Bar
 from yeldro.cli.cleanups import check_seal, save_cleanup
 from yeldro.cli.place import find_database, find_records_folder
 from yeldro.cli.request import opened, quote_word, read_duplicates_request, read_keeping, read_request
-from yeldro.cli.screen import Screen
+from yeldro.cli.screen import Screen, confirm, prompt
 from yeldro.core.database import Database, Mode
 from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Preview
@@ -24,6 +23,7 @@ from yeldro.core.reach import Action
 from yeldro.core.restore import RestorePlan
 from yeldro.core.selection import read_selection
 from yeldro.core.tally import Tally
+from yeldro.core.visible import one_line
 from yeldro.errors import OutputClosed, UsageError
 from yeldro.report.documents import make_run
 from yeldro.report.duplicates import render_merging
@@ -32,6 +32,7 @@ from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.seal import render_changes
 from yeldro.report.tally import render_ending, render_tallies, render_tally
+from yeldro.store.config import Place
 from yeldro.store.records import Keeping
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
@@ -78,7 +79,7 @@ def show_step(screen: Screen, found: Preview, number: int) -> None:
 Work = Callable[[Database, running.Manner, "Person", Keeping], RunResult]
 
 
-def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
+def run_command(kind: str, options: dict[str, Any], work: Work, place: Place | None = None) -> int:
     if kind != "run":
         check_seal(options)
     screen = Screen(options["format"])
@@ -90,7 +91,7 @@ def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
     if asks and not sys.stdin.isatty():
         raise UsageError("There is no terminal to ask on.", "Give --yes to delete without a question, or --rehearse.")
     manner = running.Manner(options["rehearse"], asks and not options["ask_last"], options["ask_last"])
-    place = find_database(options["db"])
+    place = place or find_database(options["db"])
     protected = place.name if place.protected and not options["rehearse"] else ""
     if protected and not asks and options["confirm"] != protected:
         raise UsageError(
@@ -101,7 +102,7 @@ def run_command(kind: str, options: dict[str, Any], work: Work) -> int:
         left_out = ", ".join(options["leave_out"])
         kept = KEPT.format(options["archive_table"] or find_records_folder(options["archive"]))
         warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else kept
-    person = Person(screen, warning, "" if options["confirm"] == protected else protected)
+    person = Person(screen, place.title, warning, "" if options["confirm"] == protected else protected)
     person.quiet = bool(options.get("quiet"))
     with opened(place, Mode.WRITE, options["wait"], options["allow_function"]) as database:
         result = work(database, manner, person, read_keeping(kind, options, place.address))
@@ -122,7 +123,7 @@ def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person
             raise
         name = f" {result.run}" if result.run else ""
         text = f"The run{name} ended: {result.outcome.label}. What it did could not be shown ({type(error).__name__})."
-        sys.stderr.write(f"{text}\n")
+        sys.stderr.write(f"{one_line(text)}\n")
 
 
 def _tell(screen: Screen, kind: str, result: RunResult, back: str, *, asked_last: bool) -> None:
@@ -140,14 +141,15 @@ def _tell(screen: Screen, kind: str, result: RunResult, back: str, *, asked_last
 
 
 class Person:
-    """Answers from the terminal. `done` is what a progress bar says of rows.
+    """Answers from the terminal. `title` is the database, `done` is what a progress bar says of rows.
 
     `warning` is what must be known about the archive; `protected` is the name of a database that must be typed before a
     commit, "" where none must.
     """
 
-    def __init__(self, screen: Screen, warning: str, protected: str, done: str = "archived") -> None:
+    def __init__(self, screen: Screen, title: str, warning: str, protected: str, done: str = "archived") -> None:
         self.screen = screen
+        self.title = title
         self.warning = warning
         self.protected = protected
         self.asked_last = False
@@ -170,22 +172,22 @@ class Person:
     def allow(self, previews: Sequence[Preview]) -> bool:
         wanted = [found for found in previews if found.reach.matched]
         if len(previews) == 1:
-            return self._ask(f"{_describe(wanted[0])}?")
+            return self._ask(f"{_describe(wanted[0])}, in {self.title}?")
         for found in previews:
             text = _describe(found) if found in wanted else "nothing, as the data is now"
             self.screen.note(f"{'' if found is not previews[0] else chr(10)}Step {found.step}: {text}.")
-        return self._ask("Each step sees what those before it did. Run them in one transaction?")
+        return self._ask(f"Each step sees what those before it did. Run them in one transaction, in {self.title}?")
 
     def allow_more(self, preview: Preview, rows: int) -> bool:
         what = f"{count(rows, 'row')} of it {'was' if rows == 1 else 'were'} not shown, and came by earlier steps"
-        return self._ask(f"Step {preview.step}: {what}. {_describe(preview)}?")
+        return self._ask(f"Step {preview.step}: {what}. {_describe(preview)}, in {self.title}?")
 
     def show_plan(self, plan: RestorePlan) -> None:
         if self.screen.format == "text":
             self.screen.show(render_plan(plan))
 
     def allow_restore(self, plan: RestorePlan) -> bool:
-        return self._ask(f"Restore {count(plan.rows, 'row')}?")
+        return self._ask(f"Restore {count(plan.rows, 'row')} into {self.title}?")
 
     def copying(self, rows: int, total: int) -> None:
         self.bar.move(rows, total)
@@ -197,16 +199,12 @@ class Person:
         self.asked_last = True
         self.bar.stop()
         self.screen.show(render_tally(tally))
-        return self._ask("Everything is as expected. Commit?")
+        return self._ask(f"Everything is as expected. Commit in {self.title}?")
 
     def _ask(self, question: str) -> bool:
-        try:
-            if not self.protected:
-                return click.confirm(question, err=True)
-            typed = click.prompt(f"{question} Type {self.protected} to go on", default="", show_default=False, err=True)
-            return bool(typed == self.protected)
-        except click.Abort:
-            raise KeyboardInterrupt from None
+        if not self.protected:
+            return confirm(question)
+        return prompt(f"{question} Type {self.protected} to go on", default="", show_default=False) == self.protected
 
     def committing(self) -> None:
         for name in ("SIGINT", "SIGTERM", "SIGHUP"):

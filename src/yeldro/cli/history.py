@@ -24,7 +24,7 @@ def command(**options: Any) -> int:
     """
     from yeldro.cli.place import find_records_folder
     from yeldro.cli.records import settle_all
-    from yeldro.cli.screen import Screen
+    from yeldro.cli.screen import Screen, confirm
     from yeldro.errors import Declined, UsageError
     from yeldro.report.grids import count
     from yeldro.report.history import (
@@ -53,7 +53,7 @@ def command(**options: Any) -> int:
                 raise UsageError("There is no terminal to ask on.", "Give --yes to drop without a question.")
             archived = sum(record.size > 0 for record in doomed)
             what = f"Drop {count(len(doomed), 'record')}, {archived:,} of them with an archive? It cannot be undone."
-            if not click.confirm(what, err=True):
+            if not confirm(what):
                 raise Declined("Declined; nothing was dropped.")
         for record in doomed:
             record.drop()

@@ -33,4 +33,4 @@ def command(**options: Any) -> None:
         if screen.format == "json":
             screen.write_document(make_map(database.name, found))
         else:
-            screen.show(render_map(database.name, found, root))
+            screen.show(render_map(database.title, found, root))

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from yeldro.store.config import Place
+from yeldro.errors import Declined, UsageError
+from yeldro.store.config import Place
 
 
 def find_records_folder(asked: str | None) -> Path:
@@ -28,18 +28,50 @@ def from_file(file: Path, name: str) -> str:
     return Path(os.path.relpath(name, file.absolute().parent)).as_posix()
 
 
-def find_named_database(file: Path, name: str) -> str | None:
-    """What `--db` would have to be for the database that a file names; None where it names none."""
+def find_cleanup_database(file: Path, name: str, db: str | None, *, asks: bool) -> Place:
+    """The database that a person names, or else the one that a cleanup file does: a path beside it, a name from
+    yeldro.toml, or a server, which is asked about. `asks`: there is somebody to ask."""
+    from yeldro.core.address import looks_like_address, read_address
     from yeldro.store.config import find_config
 
-    is_path = name and "://" not in name and name not in find_config(Path.cwd()).databases
-    return beside(file, name) if is_path else name or None
+    if db or not name:
+        return find_database(db)
+    config = find_config(Path.cwd())
+    if not looks_like_address(name) and name in config.databases:
+        return find_database(name)
+    address = read_address(name)
+    if address.is_file:
+        return find_database(beside(file, address.path))
+    place = Place("", address, references=config.references, source=f"The cleanup {file}")
+    return confirm_place(place, asks=asks)
+
+
+def confirm_place(place: Place, *, asks: bool) -> Place:
+    """Let a person allow that an address which only a file names is connected to, with what passwords there are.
+
+    UsageError where nobody can be asked, Declined where they do not.
+    """
+    if not place.source or place.address.is_file:
+        return replace(place, source="")
+    if not asks:
+        raise UsageError(
+            f"{place.source} names the server {place.address}, and you do not.",
+            f"If you mean it, and it may have your password: --db {place.address}",
+        )
+    question = f"{place.source} names the server {place.address}. Connect to it, with your password where there is one?"
+    from yeldro.cli.screen import confirm
+
+    if not confirm(question):
+        raise Declined("Declined; nothing was sent anywhere.")
+    return replace(place, source="")
 
 
 def name_database(file: Path, db: str | None) -> str:
-    """How a file would name the database that a command works on; "" for a URL, which may be somebody's own."""
+    """How a file would name the database that a command works on; "" for a server, which may be somebody's own."""
     place = find_database(db)
-    return from_file(file, place.name) if place.name and place.name == place.address else place.name
+    if place.name or not place.address.is_file:
+        return place.name
+    return from_file(file, place.address.path)
 
 
 def find_database(db: str | None) -> Place:

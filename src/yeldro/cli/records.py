@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import os
+from dataclasses import replace
 from pathlib import Path
 
 from yeldro import restoring
+from yeldro.cli.place import confirm_place
 from yeldro.cli.request import full_address, opened
+from yeldro.core.address import looks_like_address
 from yeldro.core.database import Mode
 from yeldro.errors import UsageError, YeldroError
 from yeldro.store.config import Place, find_config, find_place
@@ -13,11 +17,16 @@ from yeldro.store.records import IN_DOUBT, RunRecord
 
 
 def find_place_of(record: RunRecord, asked: str | None) -> Place:
-    """Where a run took place: the database of that name in yeldro.toml, else its address; or the one that was asked
-    for."""
+    """Where a run took place: what was asked for, else the database of that name in yeldro.toml, else the address of
+    the record, which is nobody's word but its own."""
     config = find_config(Path.cwd())
-    name = record.facts["database"]
-    return find_place(asked or (name if name in config.databases else record.facts["address"]), None, config)
+    name, address = record.facts["database"], record.facts["address"]
+    if asked or (name in config.databases and not looks_like_address(name)):
+        return find_place(asked or name, None, config)
+    said = os.environ.get("YELDRO_DB")
+    if said and full_address(find_place(said, None, config).address) == address:
+        return find_place(said, None, config)
+    return replace(find_place(address, None, config), source=f"The record of {record.name}")
 
 
 def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list[str]:
@@ -29,7 +38,7 @@ def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list
                 place = find_place_of(record, asked)
                 if full_address(place.address) != record.facts["address"]:
                     raise UsageError(f"It took place in {record.facts['address']}, which is another database.")
-                with opened(place, Mode.WRITE, wait) as database:
+                with opened(confirm_place(place, asks=False), Mode.WRITE, wait) as database:
                     reason = restoring.settle(database, record)
                     left += [f"{record.name} stays in doubt: {reason}."] * bool(reason)
             except YeldroError as error:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.cli.place import find_records_folder
+from yeldro.core.address import Address, looks_like_address, read_address
 from yeldro.core.cautions import read_strict
 from yeldro.core.database import Database, Mode
 from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates, split_list
@@ -39,8 +40,10 @@ def opened(place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()) -
 
     `allowed` are functions that conditions may call, whatever they do.
     """
-    database = open_database(place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"))
-    database.name = place.name or database.name
+    if place.source and not place.address.is_file:
+        raise UsageError(f"{place.source} names the server {place.address}, and you do not.")
+    database = open_database(place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"), place.link)
+    database.name, database.title = place.name or str(place.address), place.title
     try:
         database.schema = database.schema.with_references(place.references)
         database.allow_functions(allowed)
@@ -105,7 +108,7 @@ def _read_guards(options: dict[str, Any]) -> Guards:
     )
 
 
-def read_keeping(kind: str, options: dict[str, Any], address: str) -> Keeping:
+def read_keeping(kind: str, options: dict[str, Any], address: Address) -> Keeping:
     """Turn the options of a run that say what is kept into what the run needs."""
     if options["no_archive"] and (options["archive_table"] or options["leave_out"]):
         raise UsageError("--no-archive excludes --archive-table and --leave-out.")
@@ -152,14 +155,14 @@ def make_line(command: str, options: dict[str, Any]) -> str:
     return " ".join(map(quote_word, words))
 
 
-def full_address(address: str) -> str:
+def full_address(address: Address) -> str:
     """Where a database is, as it can be found again from any folder, without a password."""
-    path = address.removeprefix("sqlite:///")
-    return without_password(address) if "://" in path else str(Path(path).resolve())
+    return str(Path(address.path).resolve() if address.is_file else address)
 
 
 def without_password(db: str) -> str:
-    return re.sub(r"^(\w+://[^:/@]*):[^@]*@", r"\1@", db)
+    """What a person said with --db, as it may be shown."""
+    return str(read_address(db)) if looks_like_address(db) else db
 
 
 def _pairs(name: str, value: str | float | Sequence[str] | None) -> list[str]:

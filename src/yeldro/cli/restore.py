@@ -37,7 +37,7 @@ def command(**options: Any) -> int:
     """
     from yeldro import restoring
     from yeldro.cli.deletion import Person, tell
-    from yeldro.cli.place import find_records_folder
+    from yeldro.cli.place import confirm_place, find_records_folder
     from yeldro.cli.records import find_place_of
     from yeldro.cli.request import full_address, opened
     from yeldro.cli.screen import Screen
@@ -54,13 +54,14 @@ def command(**options: Any) -> int:
     record = find_record(find_records_folder(options["archive"]), options["run"])
     if options["into"] and options["db"]:
         raise UsageError("--into excludes --db.")
-    place = find_place_of(record, options["into"] or options["db"])
+    can_ask = asks or (sys.stdin.isatty() and not options["yes"])
+    place = confirm_place(find_place_of(record, options["into"] or options["db"]), asks=can_ask)
     protected = place.name if place.protected and not options["rehearse"] else ""
     if protected and not asks and options["confirm"] != protected:
         raise UsageError(
             f"The database {protected} is protected: --yes alone is not enough.", f"Say --confirm {protected} too."
         )
-    person = Person(screen, "", "" if options["confirm"] == protected else protected, "read")
+    person = Person(screen, place.title, "", "" if options["confirm"] == protected else protected, "read")
     with opened(place, Mode.WRITE, options["wait"]) as database:
         request = restoring.RestoreRequest(
             options["tables"],

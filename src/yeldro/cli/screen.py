@@ -5,16 +5,44 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable
+from typing import Any
 
-from rich.console import Console, RenderableType
+import click
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.text import Text
 
+from yeldro.core.visible import make_visible, one_line
 from yeldro.errors import OutputClosed, YeldroError
 from yeldro.report.documents import Document, make_error, write_json
 
 # Where no terminal tells a width, nothing is cut or wrapped.
 _UNBOUNDED = 4000
 _LINES = 500
+
+
+class _VisibleConsole(Console):
+    """The one way to a terminal, or to a pipe that ends in one: what others wrote cannot steer it."""
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        for segment in super().render(renderable, options):
+            yield segment if segment.control else Segment(make_visible(segment.text), segment.style)
+
+
+def confirm(question: str) -> bool:
+    """Ask for a yes or no. An interrupt goes through as one."""
+    try:
+        return click.confirm(one_line(question), err=True)
+    except click.Abort:
+        raise KeyboardInterrupt from None
+
+
+def prompt(question: str, **options: Any) -> str:
+    """Ask for a line of text."""
+    try:
+        return str(click.prompt(one_line(question), err=True, **options))
+    except click.Abort:
+        raise KeyboardInterrupt from None
 
 
 class Screen:
@@ -38,7 +66,7 @@ class Screen:
         for part in parts:
             with self._out.capture() as captured:
                 self._out.print(part, soft_wrap=isinstance(part, Text | str), markup=False)
-            lines = captured.get().splitlines()
+            lines = captured.get().removesuffix("\n").split("\n")
             self._write("".join(f"{line.rstrip()}\n" for line in lines))
 
     def note(self, text: str) -> None:
@@ -50,8 +78,8 @@ class Screen:
         self._write(write_json(document, ascii_only=not plain) + "\n")
 
     def write_text(self, text: str) -> None:
-        """Write a text as it is."""
-        self._write(text)
+        """Write a text as it is, but where a person reads it at once."""
+        self._write(make_visible(text) if sys.stdout.isatty() else text)
 
     def write_line(self, line: str) -> None:
         self._waiting.append(line + "\r\n")
@@ -87,4 +115,4 @@ class Screen:
 def _console(stream: object) -> Console:
     is_terminal = stream.isatty()  # type: ignore[attr-defined]  # standard streams have it
     width = None if is_terminal else _UNBOUNDED
-    return Console(file=stream, width=width, highlight=False, emoji=False)  # type: ignore[arg-type]  # as above
+    return _VisibleConsole(file=stream, width=width, highlight=False, emoji=False)  # type: ignore[arg-type]  # as above

@@ -31,4 +31,4 @@ def command(tables: tuple[str, ...], db: str | None, wait: float, format: str) -
         if format == "json":
             screen.write_document(make_survey(database.name, found))
         else:
-            screen.show(render_survey(database.name, found, screen.width))
+            screen.show(render_survey(database.title, found, screen.width))

@@ -31,6 +31,9 @@ class Database(Looking, Replacing, Copying, Protocol):
     name: str
     """How a person calls this database; never with a password."""
 
+    title: str
+    """The same with its address beside it, as it is shown to people."""
+
     dialect: str
     """The name of its SQL dialect for the parser of conditions."""
 

@@ -92,6 +92,7 @@ class Duplicates:
     merged: tuple[tuple[str, int], ...] = ()
     nulls: int = 0
     blanks: int = 0
+    title: str = ""
 
     @property
     def largest(self) -> int:
@@ -221,7 +222,7 @@ def find_duplicates(
     database.rank(ranking)
     groups, rows = database.count_groups(ranking)
     if not shown:
-        return Duplicates(database.name, request, groups, rows, (), ())
+        return Duplicates(database.name, request, groups, rows, (), (), title=database.title)
     rules = grouping.rules if grouping.is_decided else tuple(_possible_rules(request.table, grouping))
     decisions: Sequence[int] = []
     if groups and rules:
@@ -238,6 +239,7 @@ def find_duplicates(
         tuple(zip(rules, decisions, strict=False)),
         tuple((name, found) for name, found in merged if found),
         *database.count_left_out(ranking),
+        title=database.title,
     )
 
 

@@ -81,6 +81,8 @@ class Preview:
     step: str = ""
     seal: Seal | None = None
     difference: Difference | None = None
+    title: str = ""
+    """The database as it is shown to people."""
 
     @property
     def selection(self) -> Selection:
@@ -118,6 +120,7 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         find_parts(database, selection),
         tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
         scanned,
+        title=database.title,
     )
 
 
@@ -141,7 +144,7 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         late = "after the commit, which making an index would be by itself here"
         when = late if database.abilities.ddl_commits else "in the same transaction"
         hints = (f"Then the unique index {request.unique_name} on ({same}) is added, {when}.",)
-    shown = Preview(database.name, reach, (), (), 0, (), cautions, refusals, hints=hints)
+    shown = Preview(database.name, reach, (), (), 0, (), cautions, refusals, hints=hints, title=database.title)
     return replace(shown, scanned=scanned, duplicates=found)
 
 

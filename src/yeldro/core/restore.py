@@ -115,7 +115,7 @@ def make_restore_plan(
     for step in sorted({stage.portion.step for stage in stages}, reverse=True):
         parts += _look_at_step(database, [stage for stage in stages if stage.portion.step == step], tuple(parts))
     return RestorePlan(
-        database.name,
+        database.title,
         run,
         tuple(parts),
         (*(note for part in parts for note in _notes(part, keep_differing)), *_find_altered(database, parts)),

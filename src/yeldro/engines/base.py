@@ -10,6 +10,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.address import Address
 from yeldro.core.condition import Condition
 from yeldro.core.database import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, Sent, T
 from yeldro.core.keys import find_carried
@@ -27,7 +28,7 @@ from yeldro.engines.ranking import SqlRanking
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Words, find_defaults
 from yeldro.engines.writer import Writer
-from yeldro.errors import BadStatement, NotCommitted, Refused, UsageError, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, NotCommitted, Refused, UsageError, YeldroError
 
 _BATCH = 10_000
 _PRIME = 1_000_003
@@ -51,7 +52,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 
     def __init__(self, name: str, gate: Gate, statements: StageStatements) -> None:
-        self.name = name
+        self.name = self.title = name
         self._gate = gate
         self._statements = statements
         self._names = Names()
@@ -447,6 +448,23 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def count_dangling(self, reference: Reference, keys: KeySet) -> int:
         return self._gate.number(self._statements.count_dangling(reference, keys))
+
+
+# Seconds that a server may take to let us in, where no other number was given.
+LONGEST = 10.0
+
+
+def cannot_connect(address: Address, reason: str) -> DatabaseFailed:
+    """The texts of the drivers name host, user and database, never a password."""
+    told = f"The server at {address.host or 'the local socket'} cannot be reached, or refuses"
+    return DatabaseFailed(f"{told}: {reason.strip().rstrip('.')}.", "Check host, port, user, password and database.")
+
+
+def pooled() -> DatabaseFailed:
+    return DatabaseFailed(
+        "A pooler stands between us and the server, so locks, settings and temporary tables may belong to nobody.",
+        'Connect to the server itself. If the pooler keeps a session together: pooled = "session" in yeldro.toml.',
+    )
 
 
 def under_way() -> Refused:

@@ -14,6 +14,7 @@ import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
 
+from yeldro.core.address import Address, Link
 from yeldro.core.archive import Form, Piece, Sink, Source, Stage
 from yeldro.core.cautions import CANNOT_ROLL_BACK
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, Quirk
@@ -21,11 +22,12 @@ from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import WHOLE_ROW, Column, Family, Reference, Table, TableName
 from yeldro.core.spelling import WHITE
 from yeldro.core.traits import Kind
-from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
+from yeldro.engines.base import LONGEST, SqlDatabase, cannot_connect, did_not_commit, pooled, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.literals import write_for_mariadb
 from yeldro.engines.mariadb_calls import MariadbJudge
 from yeldro.engines.mariadb_catalogue import TRANSACTIONAL, read_routines, read_schema
+from yeldro.engines.mariadb_link import connect
 from yeldro.engines.mariadb_statements import OWN_KEY, CreateKeyTable, JsonTable, MariadbStatements, Utf8
 from yeldro.engines.mariadb_triggers import Bodies, Written
 from yeldro.engines.mariadb_values import find_way, within_packets, write_plain, write_row
@@ -84,26 +86,21 @@ _NOT_CONVERTED = {1292, 1366, 1406, 1411}
 _BAD_STATEMENT = {1054, 1064, 1146, 1305, 1267, 1271, 1111, 1241, 1242, 1109, 1052, 1128, 1582, 1583, 4078}
 
 
-def open_mariadb(url: sa.URL, wait: float) -> MariadbDatabase:
+def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
     """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
-    if not url.database:
-        raise DatabaseFailed("The URL names no database.", "It is SCHEME://USER@HOST:PORT/DATABASE.")
     engine = sa.create_engine(
-        url.set(drivername="mysql+pymysql"),
+        "mysql+pymysql://",
+        creator=lambda: connect(address, wait or LONGEST, link),
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
         skip_autocommit_rollback=True,
-        connect_args={"charset": "utf8mb4", "connect_timeout": 10},
     )
     try:
         connection = engine.connect()
-    except sa.exc.DBAPIError as error:
-        text = error.orig.args[-1] if error.orig else ""
-        raise DatabaseFailed(
-            f"The server at {url.host or 'the local socket'} cannot be reached, or refuses: {text}.",
-            "Check host, port, user, password and database.",
-        ) from None
-    return MariadbDatabase(connection, url, wait)
+    except (sa.exc.DBAPIError, pymysql.Error) as error:
+        found = error.orig if isinstance(error, sa.exc.DBAPIError) else error
+        raise cannot_connect(address, str(found.args[-1]) if found and found.args else "") from None
+    return MariadbDatabase(connection, address, wait, link)
 
 
 class MariadbDatabase(ServerSpelling, SqlDatabase):
@@ -133,25 +130,34 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     _aside = 0
     """Rows that were written to key tables while a run was counted."""
 
-    def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
+    def __init__(self, connection: sa.Connection, address: Address, wait: float, link: Link) -> None:
         raw: Any = connection.connection.driver_connection
         self._raw = raw
         self._dialect = connection.dialect
         self._engine, self._thread = connection.engine, int(raw.thread_id())
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
-        self.abilities = replace(self.abilities, needless_prefix=str(url.database))
-        name = url.set(password=None).render_as_string()
-        super().__init__(name, gate, MariadbStatements(url.database, lambda value: value))
+        self.abilities = replace(self.abilities, needless_prefix=address.database)
+        super().__init__(str(address), gate, MariadbStatements(address.database, lambda value: value))
         try:
+            self._check_session(link)
             self._pin_settings(wait)
             found = self._gate.read(_DEMANDS)
             self._statements.demands_keys = any("ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found)
-            self.schema, self._bodies = read_schema(self._gate, str(url.database))
+            self.schema, self._bodies = read_schema(self._gate, address.database)
             self._statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(MariadbJudge(self._gate, self.schema))
         except BaseException:
             self.close()
             raise
+
+    def _check_session(self, link: Link) -> None:
+        """What is pinned, locked and kept belongs to one session of the server."""
+        self._session = self._find_session()
+        if self._session != self._thread and not link.pooled:
+            raise pooled()
+
+    def _find_session(self) -> int:
+        return int(self._gate.run_text("SELECT CONNECTION_ID()").scalar_one())
 
     def _pin_settings(self, wait: float) -> None:
         """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
@@ -201,6 +207,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         level = "READ COMMITTED" if mode is Mode.READ else "REPEATABLE READ"
         self._gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}", Kind.PLAIN)
         self._gate.run_text(f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}", Kind.PLAIN)
+        if self._find_session() != self._session:
+            raise pooled()
         self._statements.locking = mode is Mode.WRITE
 
     def _commit(self) -> None:

@@ -15,18 +15,20 @@ from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
 
+from yeldro.core.address import Address, Link
 from yeldro.core.archive import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database import Abilities, Changes, Effect, KeySet, Mode, TableChanges
 from yeldro.core.ranking import Ignored, Ranking, Same
 from yeldro.core.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.core.spelling import WHITE
 from yeldro.core.traits import Kind
-from yeldro.engines.base import SqlDatabase, did_not_commit, under_way
+from yeldro.engines.base import LONGEST, SqlDatabase, cannot_connect, did_not_commit, pooled, under_way
 from yeldro.engines.gate import Gate
 from yeldro.engines.literals import write_for_postgresql
 from yeldro.engines.postgresql_calls import PostgresqlJudge
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.postgresql_compiler import FullCompiler
+from yeldro.engines.postgresql_link import find_arguments
 from yeldro.engines.postgresql_statements import KEPT_AS, Collated, Named, PostgresqlStatements
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Words, bare, find_defaults, find_values, in_brackets
@@ -117,33 +119,26 @@ class _FloatLoader(Loader):
         return text if text in ("NaN", "Infinity", "-Infinity") else float(text)
 
 
-def open_postgresql(url: sa.URL, wait: float) -> PostgresqlDatabase:
+def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlDatabase:
     """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
     engine = sa.create_engine(
-        url.set(drivername="postgresql+psycopg"),
+        "postgresql+psycopg://",
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
         skip_autocommit_rollback=True,
         # Prepared from the first time on: the extended protocol takes one statement only.
-        connect_args={"prepare_threshold": 0, "connect_timeout": 10, "application_name": "yeldro"},
+        connect_args={"prepare_threshold": 0, **find_arguments(address, wait or LONGEST, link)},
         # It would be looked for with operators of whatever schema comes first.
         use_native_hstore=False,
     )
     engine.dialect.statement_compiler = FullCompiler
     try:
         connection = engine.connect()
-    except sa.exc.OperationalError as error:
-        raise _cannot_connect(url, error.orig) from None
-    return PostgresqlDatabase(connection, url, wait)
-
-
-def _cannot_connect(url: sa.URL, error: BaseException | None) -> DatabaseFailed:
-    """libpq's own text names host, user and database, never a password."""
-    lines = str(error).strip().splitlines()
-    return DatabaseFailed(
-        f"The server at {url.host or 'the local socket'} cannot be reached, or refuses: {lines[-1] if lines else ''}",
-        "Check host, port, user, password and database.",
-    )
+    except (sa.exc.DBAPIError, psycopg.Error) as error:
+        found = error.orig if isinstance(error, sa.exc.DBAPIError) else error
+        lines = str(found).strip().splitlines()
+        raise cannot_connect(address, lines[-1] if lines else "") from None
+    return PostgresqlDatabase(connection, address, wait, link)
 
 
 class PostgresqlDatabase(ServerSpelling, SqlDatabase):
@@ -161,7 +156,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         keeps_references=True,
     )
 
-    def __init__(self, connection: sa.Connection, url: sa.URL, wait: float) -> None:
+    def __init__(self, connection: sa.Connection, address: Address, wait: float, link: Link) -> None:
         raw = connection.connection.driver_connection
         assert isinstance(raw, psycopg.Connection)
         self._raw = raw
@@ -172,8 +167,11 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
         self._sent = Writer(self._dialect, self.dialect, write_for_postgresql, as_sent=True)
         gate = Gate(connection, _translate, is_whole, self._make_writer(""))
-        super().__init__(url.set(password=None).render_as_string(), gate, PostgresqlStatements("pg_temp", _as_it_is))
+        super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
         try:
+            self._session = self._find_session()
+            if self._session != raw.info.backend_pid and not link.pooled:
+                raise pooled()
             self._pin_settings(wait)
             path = self._read_path()
             with self._own_path():
@@ -260,7 +258,11 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         parents = {one.parent for one in self.schema.acting}
         self._statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
-        self._gate.run_text("SELECT 1")
+        if self._find_session() != self._session:
+            raise pooled()
+
+    def _find_session(self) -> int:
+        return int(self._gate.run_text("SELECT pg_catalog.pg_backend_pid()").scalar_one())
 
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
         """A recursive query cannot lock what it finds.

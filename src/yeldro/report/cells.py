@@ -8,6 +8,7 @@ from typing import Any
 from rich.text import Text
 
 from yeldro.core.reach import Action
+from yeldro.core.visible import one_line
 
 WIDEST = 40
 ACTION_STYLES = {
@@ -28,7 +29,7 @@ def render_cell(value: Any, widest: int = WIDEST) -> Text:
         return Text(cut(f"X'{data[:widest].hex().upper()}'", widest), style="dim")
     if not isinstance(value, str):
         return Text(str(value).lower() if isinstance(value, bool) else str(value))
-    shown = _visible(value[: widest * 2])
+    shown = one_line(value[: widest * 2])
     if value == "" or value.strip() != value or value == "NULL":
         shown = f"'{shown}'"
     return Text(cut(shown, widest))
@@ -36,11 +37,6 @@ def render_cell(value: Any, widest: int = WIDEST) -> Text:
 
 def cut(text: str, widest: int = WIDEST) -> str:
     return text if len(text) <= widest else text[: widest - 1] + "…"
-
-
-def _visible(text: str) -> str:
-    """Control characters could move the cursor or colour the screen: they are written out."""
-    return "".join(letter if letter.isprintable() else repr(letter)[1:-1] for letter in text)
 
 
 def is_number(value: Any) -> bool:

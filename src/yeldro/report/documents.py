@@ -14,6 +14,7 @@ from yeldro.core.preview import Preview
 from yeldro.core.review import Review
 from yeldro.core.schema import Reference, Table
 from yeldro.core.survey import Close, TableSurvey
+from yeldro.core.visible import is_plain
 from yeldro.errors import YeldroError
 from yeldro.report.seal import make_changes
 from yeldro.store.records import describe_reach, describe_tally
@@ -22,10 +23,14 @@ Document = dict[str, Any]
 
 
 def write_json(document: Document, *, ascii_only: bool = False) -> str:
+    """The same values as they are, but nothing in the text that could steer a terminal: it is written as its number."""
     try:
-        return json.dumps(document, ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+        text = json.dumps(document, ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
     except ValueError:
-        return json.dumps(_without_nan(document), ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+        text = json.dumps(_without_nan(document), ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+    if text.isascii() and text.replace("\n", "").isprintable():
+        return text
+    return "".join(sign if sign == "\n" or is_plain(sign) else json.dumps(sign)[1:-1] for sign in text)
 
 
 def _without_nan(value: Any) -> Any:

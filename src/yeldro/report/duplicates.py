@@ -70,9 +70,7 @@ def render_duplicates(
     same = "values in every column" if grouping.is_whole else same
     ignored = sorted({str(what) for one in grouping.loose for what in one.ignored})
     but_for = f", but for {', '.join(ignored)}" if ignored else ""
-    yield Text(
-        f"{label} in {found.database}: {count(found.groups, 'group')} with the same {same}{but_for}", style="bold"
-    )
+    yield Text(f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{but_for}", style="bold")
     yield from _left_out(found, in_file=in_file)
     if not found.groups:
         return

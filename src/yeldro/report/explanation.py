@@ -10,6 +10,7 @@ from rich.text import Text
 
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.guards import Expected, read_expected
+from yeldro.core.visible import one_line
 from yeldro.report.grids import count
 
 _WIDTH = 100
@@ -24,15 +25,15 @@ _RULES = {
 
 def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     """The sentences of each step, then what is true of all."""
-    yield Text(cleanup.title or "A cleanup", style="bold")
-    if cleanup.description:
-        yield Text(cleanup.description)
+    yield Text(one_line(cleanup.title or "A cleanup"), style="bold")
+    for line in cleanup.description.splitlines():  # in the words of whoever wrote the file, which the bar shows
+        yield Text(f"  | {one_line(line)}")
     if cleanup.database:
-        yield Text(f"It works on the database {cleanup.database}.")
+        yield Text(f"It works on the database {one_line(cleanup.database)}.")
     for param in cleanup.params:
-        yield Text(_param(param))
+        yield Text(one_line(_param(param)))
     for number, step in enumerate(cleanup.steps, 1):
-        yield Text.assemble(f"\nStep {number}, ", (step.name, "bold"))
+        yield Text.assemble(f"\nStep {number}, ", (one_line(step.name), "bold"))
         yield from map(_line, _step(step))
     if limits := list(_limits(cleanup.guards, "the rows that they match")):
         yield Text("\nFor all steps together")

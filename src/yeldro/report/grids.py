@@ -9,6 +9,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from yeldro.core.visible import one_line
 from yeldro.report.cells import is_number, render_cell
 
 
@@ -16,14 +17,20 @@ def render_grid(titles: Sequence[str], rows: Iterable[Sequence[Any]], right: Seq
     """A table with a title over each column; those in `right` stand on the right. Cells are Text or plain values."""
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for title in titles:
-        grid.add_column(Text(title), justify="right" if title in right else "left", overflow="fold")
+        grid.add_column(Text(one_line(title)), justify="right" if title in right else "left", overflow="fold")
     for row in rows:
-        grid.add_row(*(cell if isinstance(cell, Text) else _plain(cell) for cell in row))
+        grid.add_row(*(_in_one_line(cell if isinstance(cell, Text) else _plain(cell)) for cell in row))
     return Padding(grid, (0, 0, 0, 2), expand=False)
 
 
 def _plain(cell: Any) -> Text:
     return Text(f"{cell:,}" if isinstance(cell, int) else str(cell))
+
+
+def _in_one_line(cell: Text) -> Text:
+    """What it is measured by must be what is shown."""
+    plain = one_line(cell.plain)
+    return cell if plain == cell.plain else Text(plain, style=cell.style)
 
 
 def render_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]], width: int, first: int = 1) -> Padding:

@@ -20,7 +20,7 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
     table = reach.selection.table
     share = f" ({100 * reach.matched / reach.table_rows:.1f} %)" if reach.table_rows else ""
     yield Text(
-        f"{table.label} in {preview.database}: {reach.matched:,} of {count(reach.table_rows, 'row')} match{share}",
+        f"{table.label} in {preview.title}: {reach.matched:,} of {count(reach.table_rows, 'row')} match{share}",
         style="bold",
     )
     if preview.missing:

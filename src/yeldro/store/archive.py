@@ -19,6 +19,7 @@ from typing import Any
 from yeldro.core.archive import ELSEWHERE, Cells, Form, Portion
 from yeldro.core.schema import Column, Reference, Schema, TableName
 from yeldro.errors import ArchiveFailed, Refused
+from yeldro.store.disk import create_private, sync
 
 _CATALOGUE = """
 CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
@@ -51,7 +52,7 @@ class ArchiveWriter:
         self._next: dict[TableName, int] = {}
         self._engine = engine
         with _translated(path):
-            os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+            os.close(create_private(path))
             self._open()
             self._file.executescript(f"PRAGMA encoding = '{encoding}'; BEGIN; {_CATALOGUE}")
             self._file.execute("INSERT INTO yeldro_archive VALUES (?, 0)", (engine,))
@@ -358,12 +359,3 @@ def _translated(path: Path) -> Iterator[None]:
         raise ArchiveFailed(f"The archive {path} is damaged, or cannot be used: {error}.") from error
     except OSError as error:
         raise ArchiveFailed(f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE) from error
-
-
-def sync(path: Path) -> None:
-    """Make the system keep a file, or the names in a folder, through a loss of power."""
-    handle = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)

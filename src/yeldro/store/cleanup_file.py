@@ -18,6 +18,7 @@ from yeldro.core.cleanup import Cleanup
 from yeldro.core.cleanup_reading import Fault, read_cleanup
 from yeldro.core.cleanup_reading import Path as Place
 from yeldro.errors import UsageError
+from yeldro.store.disk import write_private
 
 _HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
@@ -118,9 +119,7 @@ def save_file(
         if faults:
             told = "; ".join(fault.message for fault in faults)
             raise UsageError(f"This is not enough for a cleanup file: {told}.", "Nothing was written.")
-        new = path.with_name(f"{path.name}.new")
-        new.write_text(text, encoding="utf-8")
-        new.replace(path)
+        write_private(path, lambda file: file.write(text))
     except OSError as error:
         raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
     except (UnicodeDecodeError, TOMLKitError):

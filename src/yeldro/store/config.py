@@ -4,27 +4,37 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yeldro.core.address import PLAIN, SQLITE, TLS, Address, Link, looks_like_address, read_address
 from yeldro.core.schema import UNDECLARED_RULES, Undeclared, nearest
 from yeldro.errors import UsageError
+from yeldro.store.disk import find_stranger
 
 FILE_NAME = "yeldro.toml"
 RECORDS = "yeldro-runs"
 _TOP = {"default": str, "records": str, "databases": dict, "references": list}
 _REFERENCE = {"from": str, "to": str, "rule": str}
-_DATABASE = {"url": str, "protect": bool}
+_DATABASE = {
+    "url": str,
+    "protect": bool,
+    "pooled": str,
+    **dict.fromkeys(("tls", "tls_ca", "tls_cert", "tls_key"), str),
+}
 _KINDS = {str: "text", bool: "true or false", dict: "table", list: "list of tables"}
 
 
 @dataclass(frozen=True, slots=True)
 class NamedDatabase:
+    """`link` is how its server is spoken to."""
+
     name: str
-    url: str
+    address: Address
     protect: bool = False
+    link: Link = PLAIN
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,16 +51,26 @@ class Config:
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where a database is: `address` is a path or URL, `name` how a person calls it.
+    """Where a database is: `address`, and `name` where it has one in yeldro.toml.
 
-    A URL that was given as it is has no name here: it may hold a password. `protected` asks for the name to be typed
-    before a commit.
+    `protected` asks for the name to be typed before a commit. `source` is the file that names the address where the
+    person does not: "" where they do.
     """
 
     name: str
-    address: str
+    address: Address
     protected: bool = False
     references: tuple[Undeclared, ...] = ()
+    link: Link = PLAIN
+    source: str = ""
+
+    @property
+    def title(self) -> str:
+        """As it is shown to people: a name alone could mean anything."""
+        shown = str(self.address)
+        if self.name and self.address.is_file and Path(shown).is_relative_to(Path.cwd()):
+            shown = str(Path(shown).relative_to(Path.cwd()))
+        return f"{self.name} ({shown})" if self.name else shown
 
 
 def find_config(start: Path) -> Config:
@@ -62,10 +82,17 @@ def find_config(start: Path) -> Config:
 
 
 def read_config(path: Path) -> Config:
-    """Read one file strictly. UsageError with all faults at once."""
+    """Read one file strictly. UsageError with all faults at once, and for a file that somebody else could have written:
+    it says where a person's commands and passwords go."""
+    if stranger := find_stranger(path):
+        raise UsageError(
+            f"{path} is not used: {stranger}.",
+            f"Look at what it says. If it is as you want it: chown and chmod it, or remove it ({FILE_NAME} says where "
+            "your commands and passwords go).",
+        )
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise UsageError(f"{path} cannot be read: {error}.", "Mend the file; it is TOML.") from None
     faults = list(_faults(data, _TOP, ""))
     databases = data.get("databases") if isinstance(data.get("databases"), dict) else {}
@@ -74,8 +101,11 @@ def read_config(path: Path) -> Config:
             faults.append(f"databases.{name} must be a table with a url")
             continue
         faults += _faults(entry, _DATABASE, f"databases.{name}.")
+        if looks_like_address(name):
+            faults.append(f"databases.{name!r}: a name holds letters, digits, _ and -, so that no path is taken for it")
         if "url" not in entry:
             faults.append(f"databases.{name} needs a url")
+        faults += [f"databases.{name}.{fault}" for fault in _find_link_faults(entry)]
     if not faults and "default" in data and data["default"] not in (databases or {}):
         faults.append(f"default names {data['default']!r}, which is not under [databases]")
     if faults:
@@ -85,10 +115,7 @@ def read_config(path: Path) -> Config:
         references += _read_reference(entry, f"references[{number}]", faults)
     if faults:
         raise UsageError(f"{path} has {len(faults)} fault(s): {'; '.join(faults)}.")
-    named = {
-        name: NamedDatabase(name, entry["url"], entry.get("protect", False))
-        for name, entry in (databases or {}).items()
-    }
+    named = {name: _read_named(name, entry, path) for name, entry in (databases or {}).items()}
     return Config(path.parent, data.get("records", RECORDS), data.get("default"), named, tuple(references))
 
 
@@ -133,18 +160,42 @@ def _faults(data: Mapping[str, Any], known: Mapping[str, type], prefix: str) -> 
     return faults
 
 
+def _find_link_faults(entry: Mapping[str, Any]) -> Iterator[str]:
+    if entry.get("tls", TLS[0]) not in TLS:
+        yield f"tls must be one of {', '.join(TLS)}"
+    if entry.get("pooled", "session") != "session":
+        yield 'pooled must be "session": behind other poolers nothing can be certain'
+    if "tls_cert" in entry and "tls_key" not in entry:
+        yield "tls_cert needs tls_key"
+    if entry.get("tls") == "verify" and "tls_ca" not in entry:
+        yield 'tls = "verify" needs tls_ca, the certificates that are trusted'
+
+
+def _read_named(name: str, entry: Mapping[str, Any], path: Path) -> NamedDatabase:
+    address = read_address(entry["url"])
+    if address.is_file:
+        address = Address(SQLITE, str(path.parent / address.path))
+    files = {key: str(path.parent / entry[key]) for key in ("tls_ca", "tls_cert", "tls_key") if key in entry}
+    link = Link(entry.get("tls", ""), **files, pooled="pooled" in entry)
+    return NamedDatabase(name, address, entry.get("protect", False), link)
+
+
 def find_place(asked: str | None, environment: str | None, config: Config) -> Place:
-    """Where the database is: `--db`, else YELDRO_DB, else the default of the file. UsageError without any."""
+    """Where the database is: `--db`, else YELDRO_DB, else the default of the file. UsageError without any.
+
+    A path or a URL is never looked up as a name: the file may be one that stands above the working folder.
+    """
     text = asked or environment or config.default
     if not text:
         raise UsageError(
             "No database was named.",
             "Give --db PATH or URL, set YELDRO_DB, or name a default in yeldro.toml.",
         )
-    if text not in config.databases:
-        return Place("" if "://" in text else text, text, references=config.references)
+    if looks_like_address(text) or text not in config.databases:
+        return Place("", read_address(text), references=config.references)
+    if (asked or environment) and Path(text).is_file():
+        raise UsageError(
+            f"{text} is a file here and a name in {FILE_NAME}.", f"Say ./{text} for the file, or rename one of them."
+        )
     named = config.databases[text]
-    scheme, _, rest = named.url.partition(":///")
-    if scheme == "sqlite" and config.folder is not None:
-        return Place(text, str(config.folder / rest), named.protect, config.references)
-    return Place(text, named.url, named.protect, config.references)
+    return Place(text, named.address, named.protect, config.references, named.link)

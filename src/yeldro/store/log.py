@@ -9,7 +9,9 @@ import time
 from pathlib import Path
 
 from yeldro.core.outcome import RunResult
+from yeldro.core.visible import one_line
 from yeldro.errors import UsageError
+from yeldro.store.disk import open_to_add
 
 _SYSTEM_LOGS = ("/dev/log", "/var/run/syslog")
 _DONE = ("deleted", "detached", "moved", "filled")
@@ -30,7 +32,7 @@ class Log:
 
     def __init__(self, place: str) -> None:
         try:
-            self._handler = _open_system_log() if place == "syslog" else logging.FileHandler(place, encoding="utf-8")
+            self._handler = _open_system_log() if place == "syslog" else logging.StreamHandler(open_to_add(Path(place)))
         except OSError as error:
             raise UsageError(f"The log {place} cannot be written: {error.strerror}.") from None
         formatter = logging.Formatter("%(asctime)sZ yeldro %(levelname)s %(message)s", "%Y-%m-%dT%H:%M:%S")
@@ -44,9 +46,11 @@ class Log:
     def write(self, message: str, *, failed: bool) -> bool:
         """The one line. Returns whether it was written: what was run is done all the same."""
         level = logging.ERROR if failed else logging.INFO
-        self._handler.handle(logging.LogRecord("yeldro", level, "", 0, " ".join(message.split("\n")), None, None))
+        self._handler.handle(logging.LogRecord("yeldro", level, "", 0, one_line(message), None, None))
         try:
             self._handler.close()
+            if isinstance(self._handler, logging.StreamHandler):
+                self._handler.stream.close()
         except OSError:
             self._failed = True
         return not self._failed

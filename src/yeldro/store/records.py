@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import getpass
 import json
-import os
 import re
 import shutil
 import socket
@@ -23,7 +22,7 @@ from yeldro.core.archive import ELSEWHERE
 from yeldro.core.reach import Reach
 from yeldro.core.tally import Tally
 from yeldro.errors import ArchiveFailed, UsageError
-from yeldro.store.archive import sync
+from yeldro.store.disk import find_stranger, open_private, sync, write_private
 
 try:
     import fcntl
@@ -95,8 +94,9 @@ class RunRecord:
             for folder in (self.folder.parent, self.folder):
                 if not folder.is_dir():
                     folder.mkdir(mode=0o700, parents=True)
+            check_folder(self.folder.parent)
             self.facts = {"format": 1, "run": self.name, **facts, "outcome": IN_DOUBT, "restored": []}
-            self._journal = _open_private(self.folder / "run.sql")
+            self._journal = open_private(self.folder / "run.sql")
             if fcntl:
                 fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
             self.write()
@@ -119,15 +119,8 @@ class RunRecord:
         with _translated(self.folder):
             if self._journal:
                 self._journal.flush()
-            new = self.folder / "run.json.new"
-            new.unlink(missing_ok=True)
-            with _open_private(new) as file:
-                json.dump(self.facts, file, ensure_ascii=False, indent=2, default=str)
-                file.write("\n")
-                file.flush()
-                os.fsync(file.fileno())
-            new.replace(self.folder / "run.json")
-            sync(self.folder)
+            text = json.dumps(self.facts, ensure_ascii=False, indent=2, default=str)
+            write_private(self.folder / "run.json", lambda file: file.write(f"{text}\n"))
 
     def note(self, statement: str) -> None:
         """Add a statement to run.sql."""
@@ -151,6 +144,15 @@ class RunRecord:
         with _translated(self.folder):
             for name in (ARCHIVE, f"{ARCHIVE}-journal"):
                 (self.folder / name).unlink(missing_ok=True)
+
+
+def check_folder(folder: Path) -> None:
+    """UsageError where somebody else could have put records there: what is restored comes from them."""
+    if folder.is_dir() and (stranger := find_stranger(folder)):
+        raise UsageError(
+            f"The folder {folder} is not used for run records: {stranger}.",
+            "Name another one with --archive, or take it over with chown and chmod 700.",
+        )
 
 
 def new_record(folder: Path, name: str) -> RunRecord:
@@ -202,6 +204,7 @@ def _is_moment(text: str) -> bool:
 
 def find_records(folder: Path, unread: Callable[[str], None] = lambda _: None) -> list[RunRecord]:
     """All records, the newest first. What cannot be read is told to `unread`."""
+    check_folder(folder)
     found = []
     for path in sorted(folder.glob("*/run.json")):
         try:
@@ -214,6 +217,7 @@ def find_records(folder: Path, unread: Callable[[str], None] = lambda _: None) -
 def find_record(folder: Path, name: str) -> RunRecord:
     """A record by its name, the beginning of its name, `last`, or the path of its folder."""
     if (Path(name) / "run.json").is_file():
+        check_folder(Path(name))
         return read_record(Path(name))
     records = find_records(folder)
     found = [record for record in records if record.name.startswith(name)] if name != "last" else records[:1]
@@ -269,10 +273,6 @@ def describe_tally(tally: Tally) -> list[Facts]:
         }
         for line in tally.lines
     ]
-
-
-def _open_private(path: Path) -> TextIO:
-    return os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w", encoding="utf-8")
 
 
 @contextmanager

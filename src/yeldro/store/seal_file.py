@@ -5,15 +5,15 @@ The seal itself, which decides, stands in the cleanup; this file is an SQLite da
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from collections.abc import Iterable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager
 from itertools import islice
 from pathlib import Path
 
 from yeldro.core.seal import Change, Difference, Sealed
 from yeldro.errors import ArchiveFailed
+from yeldro.store.disk import replacing
 
 _ROWS = "rows (step TEXT NOT NULL, action TEXT NOT NULL, image TEXT NOT NULL, shown_key TEXT NOT NULL)"
 _SHOWN = 10
@@ -25,27 +25,28 @@ def find_seal_file(cleanup: Path) -> Path:
 
 
 class SealWriter:
-    """Writes a new file, which takes the place of an old one when it is whole."""
-
-    def __init__(self, cleanup: Path) -> None:
-        self.path = find_seal_file(cleanup)
-        self._new = self.path.with_suffix(".seal.new")
-        with _translated(self.path):
-            self._new.unlink(missing_ok=True)
-            os.close(os.open(self._new, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-            self._file = sqlite3.connect(self._new, isolation_level=None)
-            self._file.execute("BEGIN")
-            self._file.execute(f"CREATE TABLE {_ROWS}")
+    def __init__(self, path: Path, file: sqlite3.Connection) -> None:
+        self._path = path
+        self._file = file
 
     def add(self, step: str, rows: Iterable[Sealed]) -> None:
-        with _translated(self.path):
+        with _translated(self._path):
             _insert(self._file, "rows", step, rows)
 
-    def finish(self) -> None:
-        with _translated(self.path):
-            self._file.execute("COMMIT")
-            self._file.close()
-            self._new.replace(self.path)
+
+@contextmanager
+def writing_seals(cleanup: Path) -> Iterator[SealWriter]:
+    """A new file, which takes the place of an old one when it is whole."""
+    path = find_seal_file(cleanup)
+    with ExitStack() as open_files:
+        with _translated(path):
+            new = open_files.enter_context(replacing(path))
+            file = open_files.enter_context(closing(sqlite3.connect(new, isolation_level=None)))
+            file.execute("BEGIN")
+            file.execute(f"CREATE TABLE {_ROWS}")
+        yield SealWriter(path, file)
+        with _translated(path):
+            file.execute("COMMIT")
 
 
 def find_difference(cleanup: Path, step: str, rows: Iterable[Sealed]) -> Difference:

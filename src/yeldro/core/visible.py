@@ -1,0 +1,32 @@
+"""Texts of others as they may be shown: what would steer a terminal, or hide, becomes a sign that one can see."""
+
+from __future__ import annotations
+
+# Line breaks and tabs lay texts out.
+_LAYOUT = "\n\t"
+# Letters without a form, which Python takes for printable ones.
+_BLANK = set("\u034f\u115f\u1160\u17b4\u17b5\u3164\uffa0")
+_SHORT = {"\n": "\\n", "\t": "\\t", "\r": "\\r"}
+
+
+def make_visible(text: str, keep: str = _LAYOUT) -> str:
+    """`text` with every control, mark of direction, sign without width and odd blank as its number, but for `keep`."""
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(sign if sign in keep or is_plain(sign) else _write(sign) for sign in text)
+
+
+def one_line(text: str) -> str:
+    """The same in one line."""
+    return make_visible(text, keep="")
+
+
+def is_plain(sign: str) -> bool:
+    return sign.isprintable() and sign not in _BLANK
+
+
+def _write(sign: str) -> str:
+    number = ord(sign)
+    if number < 0x100:
+        return _SHORT.get(sign) or f"\\x{number:02x}"
+    return f"\\u{number:04x}" if number < 0x10000 else f"\\U{number:08x}"
