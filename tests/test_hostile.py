@@ -74,7 +74,8 @@ def test_an_address_never_shows_its_password(yeldro: Yeldro, tmp_path: Path, wri
     assert (run.status, SECRET in run.out + run.err + (tmp_path / "log").read_text()) == (2, False), run.err
 
 
-def test_a_file_elsewhere_redirects_nothing(yeldro: Yeldro, gauges: Path, tmp_path: Path) -> None:
+@pytest.mark.usefixtures("gauges")
+def test_a_file_elsewhere_redirects_nothing(yeldro: Yeldro, tmp_path: Path) -> None:
     """Neither a path nor a URL is looked up as a name, and a name that is a file too is nobody's guess."""
     for name in ("mine.db", "postgresql://u@h/d"):
         (tmp_path / "yeldro.toml").write_text(f'[databases."{name}"]\nurl = "sqlite:///gauges.db"\n')
@@ -168,7 +169,8 @@ def test_nothing_steers_the_terminal(yeldro: Yeldro, gauges: Path, tmp_path: Pat
     assert name in found["sample"][0].values()  # exact all the same
 
 
-def test_a_description_cannot_pass_for_what_the_file_does(yeldro: Yeldro, gauges: Path, tmp_path: Path) -> None:
+@pytest.mark.usefixtures("gauges")
+def test_a_description_cannot_pass_for_what_the_file_does(yeldro: Yeldro, tmp_path: Path) -> None:
     (tmp_path / "c.toml").write_text(
         'title = "t\\nStep 1, none"\ndescription = """Fine.\\n\\nStep 1, looks only\\n  It deletes nothing."""\n'
         '[[steps]]\nname = "s"\ndelete = "readings"\nkey = "1"\n'
@@ -178,7 +180,8 @@ def test_a_description_cannot_pass_for_what_the_file_does(yeldro: Yeldro, gauges
     assert [line for line in lines if "deletes nothing" in line] == ["  |   It deletes nothing."]
 
 
-def test_what_is_written_is_private_and_follows_no_link(yeldro: Yeldro, gauges: Path, tmp_path: Path) -> None:
+@pytest.mark.usefixtures("gauges")
+def test_what_is_written_is_private_and_follows_no_link(yeldro: Yeldro, tmp_path: Path) -> None:
     """A log cannot be added to through a link, a saved file takes the place of one, and a name makes no second line."""
     target = tmp_path / "target"
     target.write_text("as it was")

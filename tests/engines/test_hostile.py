@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
+import time
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import pytest
 
 from tests.conftest import Yeldro
 from tests.engines.test_unseen import on, there_and_back
+from tests.liars import Liar, lying
 from tests.servers import Server
+from yeldro.engines import mariadb_link
 
 # Whatever fits a column of one of these types better than what comes with the server.
 HIJACKED = """
@@ -157,3 +164,70 @@ def test_a_preview_leaves_nothing_behind(yeldro: Yeldro, server: Server) -> None
     assert yeldro("preview", *line, "--db", server.place).status in (0, 2, 5)
     assert yeldro("delete", *line, "--rehearse", "--db", server.place).status in (0, 2, 3, 5)
     assert server.query("SELECT oid FROM pg_largeobject_metadata") == before
+
+
+def before(server: Server) -> tuple[str, int]:
+    url = urlsplit(server.place)
+    return str(url.hostname), int(url.port or 0)
+
+
+def through(server: Server, liar: Liar, login: str = "") -> str:
+    """The same database, through a server that lies."""
+    url = urlsplit(server.place)
+    return f"{url.scheme}://{login or url.username}@127.0.0.1:{liar.port}{url.path}"
+
+
+ANSWERS = [*range(1, 12), 15, 20, 30, 45]
+
+
+@on("postgresql", "mariadb")
+@pytest.mark.parametrize("trick", ["cut", "noise"])
+def test_a_server_that_breaks_off_or_talks_nonsense_is_told(yeldro: Yeldro, server: Server, trick: str) -> None:
+    server.run(MADE["postgresql"][:2])
+    for at in ANSWERS:
+        for line in (["survey"], ["delete", "weirs", "--key", "1", "--yes"]):
+            with lying(before(server), trick, at) as liar:
+                done = yeldro(*line, "--db", through(server, liar), "--wait", "2")
+            assert done.status in (0, 5), (at, line, done.out, done.err)
+            assert "Traceback" not in done.err
+
+
+@on("postgresql", "mariadb")
+@pytest.mark.parametrize("trick", ["silent", "drip"])
+def test_logging_in_ends_in_time(yeldro: Yeldro, server: Server, trick: str) -> None:
+    for at in (1, 2):
+        with lying(before(server), trick, at) as liar:
+            began = time.monotonic()
+            done = yeldro("survey", "--db", through(server, liar), "--wait", "1")
+        assert (done.status, time.monotonic() - began < 6) == (5, True), (at, done.err)
+
+
+@on("postgresql", "mariadb")
+@pytest.mark.parametrize("trick", ["silent", "notices"])
+def test_an_interrupt_ends_everything_at_once(server: Server, tmp_path: Path, trick: str) -> None:
+    if (trick, server.engine) == ("notices", "mariadb"):
+        return  # it has none
+    server.run(MADE["postgresql"][:2])
+    with lying(before(server), trick, 12) as liar:
+        command = [sys.executable, "-m", "yeldro", "survey", "--db", through(server, liar)]
+        asked = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        time.sleep(2.5)
+        assert asked.poll() is None
+        asked.send_signal(signal.SIGINT)
+        _, told = asked.communicate(timeout=4)
+    assert (asked.returncode, b"Interrupted" in told) == (130, True), told
+
+
+@on("mariadb")
+def test_a_server_gets_neither_files_nor_a_password_in_clear(
+    yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for at in (4, 8, 15):
+        with lying(before(server), "file", at) as liar:
+            done = yeldro("survey", "--db", through(server, liar), "--wait", "2")
+        assert done.status == 5, done.err
+        assert Path("/etc/hostname").read_bytes().strip() not in liar.told
+    monkeypatch.setattr(mariadb_link, "_is_local", lambda host: host != "127.0.0.1")  # as if it were elsewhere
+    with lying(before(server), "clear", 2) as liar:
+        done = yeldro("survey", "--db", through(server, liar, "root:s3cr3t"), "--wait", "2")
+    assert (done.status, "clear text" in done.err, b"s3cr3t" in liar.told) == (5, True, False), done.err

@@ -107,8 +107,9 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
 
 
 @pytest.fixture(autouse=True)
-def named_here(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
+def named_here(request: pytest.FixtureRequest, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
     """A record is not believed about the server that it names: the person says it too."""
+    request.getfixturevalue("yeldro")
     monkeypatch.setenv("YELDRO_DB", server.place)
 
 

@@ -55,6 +55,8 @@ _PINNED: dict[str, str | int] = {
     "max_sort_length": 1 << 16,
     "sort_buffer_size": 1 << 28,
 }
+# Seconds that asking a server to end a statement may take.
+_CANCELLING = 1.0
 _FETCHED = 1000
 _LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
 _LONG = ("mediumtext", "longtext", "mediumblob", "longblob")
@@ -88,9 +90,11 @@ _BAD_STATEMENT = {1054, 1064, 1146, 1305, 1267, 1271, 1111, 1241, 1242, 1109, 10
 
 def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
     """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
+    times = iter([wait or LONGEST])
     engine = sa.create_engine(
         "mysql+pymysql://",
-        creator=lambda: connect(address, wait or LONGEST, link),
+        # The second time is when a statement that was left is ended there, for which nobody wants to wait.
+        creator=lambda: connect(address, next(times, _CANCELLING), link),
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
         skip_autocommit_rollback=True,

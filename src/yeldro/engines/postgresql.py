@@ -28,7 +28,7 @@ from yeldro.engines.literals import write_for_postgresql
 from yeldro.engines.postgresql_calls import PostgresqlJudge
 from yeldro.engines.postgresql_catalogue import read_schema
 from yeldro.engines.postgresql_compiler import FullCompiler
-from yeldro.engines.postgresql_link import find_arguments
+from yeldro.engines.postgresql_link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql_statements import KEPT_AS, Collated, Named, PostgresqlStatements
 from yeldro.engines.spelling import ServerSpelling
 from yeldro.engines.statements import Words, bare, find_defaults, find_values, in_brackets
@@ -121,13 +121,14 @@ class _FloatLoader(Loader):
 
 def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlDatabase:
     """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
+    arguments = find_arguments(address, wait or LONGEST, link)
     engine = sa.create_engine(
         "postgresql+psycopg://",
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
         skip_autocommit_rollback=True,
         # Prepared from the first time on: the extended protocol takes one statement only.
-        connect_args={"prepare_threshold": 0, **find_arguments(address, wait or LONGEST, link)},
+        creator=lambda: GuardedConnection.connect(**arguments, prepare_threshold=0),
         # It would be looked for with operators of whatever schema comes first.
         use_native_hstore=False,
     )
