@@ -128,7 +128,7 @@ def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlData
         isolation_level="AUTOCOMMIT",
         skip_autocommit_rollback=True,
         # Prepared from the first time on: the extended protocol takes one statement only.
-        creator=lambda: GuardedConnection.connect(**arguments, prepare_threshold=0),
+        creator=lambda: _connect(arguments, link),
         # It would be looked for with operators of whatever schema comes first.
         use_native_hstore=False,
     )
@@ -139,7 +139,18 @@ def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlData
         found = error.orig if isinstance(error, sa.exc.DBAPIError) else error
         lines = str(found).strip().splitlines()
         raise cannot_connect(address, lines[-1] if lines else "") from None
-    return PostgresqlDatabase(connection, address, wait, link)
+    return PostgresqlDatabase(connection, address, wait)
+
+
+def _connect(arguments: dict[str, Any], link: Link) -> psycopg.Connection[Any]:
+    """A pooler invents the number of the backend. It is asked for before anything else, which it could mix up."""
+    raw = GuardedConnection.connect(**arguments, prepare_threshold=0, autocommit=True)
+    if not link.pooled:
+        row = raw.execute(b"SELECT pg_catalog.pg_backend_pid()", prepare=False).fetchone()
+        if row is None or row[0] != raw.info.backend_pid:
+            raw.close()
+            raise pooled()
+    return raw
 
 
 class PostgresqlDatabase(ServerSpelling, SqlDatabase):
@@ -157,7 +168,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         keeps_references=True,
     )
 
-    def __init__(self, connection: sa.Connection, address: Address, wait: float, link: Link) -> None:
+    def __init__(self, connection: sa.Connection, address: Address, wait: float) -> None:
         raw = connection.connection.driver_connection
         assert isinstance(raw, psycopg.Connection)
         self._raw = raw
@@ -171,8 +182,6 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
         try:
             self._session = self._find_session()
-            if self._session != raw.info.backend_pid and not link.pooled:
-                raise pooled()
             self._pin_settings(wait)
             path = self._read_path()
             with self._own_path():
