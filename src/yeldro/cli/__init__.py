@@ -61,6 +61,10 @@ def run_command_line(arguments: Sequence[str]) -> int:
         return _tell(Interrupted("Interrupted.", "Nothing was changed."), as_json)
     except OutputClosed:
         return 0
+    except OSError as error:
+        return _tell(UsageError(f"A file cannot be used: {error.strerror}.", str(error.filename or "")[:200]), as_json)
+    except RecursionError:
+        return _tell(UsageError("Something that was given is nested too deeply; nothing was changed."), as_json)
     except Exception as error:
         if os.environ.get("YELDRO_DEBUG"):
             raise

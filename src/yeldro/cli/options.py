@@ -12,6 +12,8 @@ from yeldro.cli.complete import complete_columns, complete_table
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
+# What a database can count to.
+LARGEST = (1 << 63) - 1
 # The options that choose rows by themselves.
 SELECTING = ("where", "keys", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
 
@@ -193,7 +195,9 @@ def selection_options(*, needs_table: bool = True) -> Callable[[Command], Comman
             metavar="COLS",
             help='With --limit: "COL [desc], …". NULLs come last.',
         ),
-        click.option("--limit", type=int, metavar="N", help="With --order-by: the N first rows."),
+        click.option(
+            "--limit", type=click.IntRange(max=LARGEST), metavar="N", help="With --order-by: the N first rows."
+        ),
         click.option("--all-rows", is_flag=True, help="The whole table may go."),
         click.option(
             "--truncate", is_flag=True, help="With --all-rows: the fast way, where nothing references the table."

@@ -87,6 +87,8 @@ class Address:
 def read_address(text: str) -> Address:
     """Read a path or a URL. UsageError for a URL that cannot be right, of which nothing but the scheme is repeated."""
     scheme, separator, rest = text.partition("://")
+    if "\0" in text:
+        raise UsageError("The address of the database holds a sign that none can.")
     if not separator:
         _check_path(text)
         return Address(SQLITE, text)

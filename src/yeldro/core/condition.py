@@ -20,6 +20,8 @@ _NAMED = [
     re.compile(rf"""'(?:[^'{more}]|''{also})*'|"(?:[^"]|"")*"|`[^`]*`|::|:([^\W\d]\w*)""")
     for more, also in (("", ""), (r"\\", r"|\\."))
 ]
+# Brackets within brackets, and parts that are joined by a word such as OR.
+_DEEPEST, _LONGEST = 60, 250
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In, exp.Is, exp.Like)
 
 
@@ -151,9 +153,12 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
     reader = sqlglot.Dialect.get_or_raise(dialect)
     try:
         tokens = reader.tokenize(text)
+        _check_size(tokens, option)
         trees = reader.parse_into(exp.Condition, text)
     except TokenError:
         raise UsageError(f"The condition of {option} cannot be read: a quote or bracket is not closed.", text) from None
+    except RecursionError:
+        raise _too_deep(option) from None
     except ParseError as error:
         raise UsageError(
             f"The condition of {option} cannot be read as one SQL condition.",
@@ -165,6 +170,25 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
     if len(trees) != 1 or trees[0] is None:
         raise UsageError(f"The condition of {option} is not exactly one SQL condition.", text)
     return trees[0]
+
+
+def _check_size(tokens: Sequence[Token], option: str) -> None:
+    """SQLite reads expressions up to a depth of 1,000, and so, about, do we."""
+    depth = deepest = joined = 0
+    for token in tokens:
+        word = token.token_type.name
+        depth += (word in ("L_PAREN", "L_BRACKET")) - (word in ("R_PAREN", "R_BRACKET"))
+        deepest = max(deepest, depth)
+        joined += word in ("AND", "OR", "NOT", "DAMP", "DPIPE", "DASH", "PLUS", "CASE")
+    if deepest > _DEEPEST or joined > _LONGEST:
+        raise _too_deep(option)
+
+
+def _too_deep(option: str) -> UsageError:
+    return UsageError(
+        f"The condition of {option} has too many parts, or too many brackets within brackets.",
+        "Put keys into a file, for --keys-from, or into a table, for --found-in.",
+    )
 
 
 def _is_closed(text: str) -> bool:

@@ -95,7 +95,11 @@ def read_key(text: str, table: Table) -> tuple[Value, ...]:
     """Read one `--key` value: a CSV line with a field for each column of the primary key."""
     if not table.key:
         raise UsageError(f"{table.label} has no primary key, so --key cannot name its rows.", "Use --where.")
-    fields = next(csv.reader([text], strict=True), []) or [""]
+    try:
+        fields = next(csv.reader([text], strict=True), []) or [""]
+    except csv.Error as error:
+        hint = "A part that holds a comma, a quote or a line break stands in double quotes: 'a,\"b, c\"'."
+        raise UsageError(f"--key is not one line of CSV ({error}).", hint) from None
     if len(fields) != len(table.key):
         raise UsageError(
             f"--key needs {len(table.key)} value(s) for {table.label} ({', '.join(table.key)}), got {len(fields)}.",

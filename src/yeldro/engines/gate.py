@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core.traits import Kind, Sent
 from yeldro.engines.writer import Writer
-from yeldro.errors import DatabaseFailed, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
 
 class Gate:
@@ -65,6 +65,10 @@ class Gate:
             raise self.translate(error.orig or error) from error
         except self.driver_errors as error:
             raise self.translate(error) from error
+        except OverflowError as error:
+            raise BadStatement("a number is larger than any that the database can hold.") from error
+        except (UnicodeEncodeError, UnicodeDecodeError) as error:
+            raise BadStatement("a text holds what is no letter in the encoding of the database.") from error
 
     def run(self, statement: sa.Executable, kind: Kind | None = None) -> sa.CursorResult[Any]:
         """Send one statement built from Core constructs. `kind` says what it is for where its shape does not."""

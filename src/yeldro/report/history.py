@@ -93,7 +93,14 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
         ("archive", f"{record.archive} ({_size(record.size)})" if record.size else "none"),
         ("left out", ", ".join(facts["left_out"])),
         ("copied to", facts["archive_table"] or ""),
-        ("seconds", ", ".join(f"{name} {taken:g}" for name, taken in facts.get("seconds", {}).items())),
+        (
+            "seconds",
+            ", ".join(
+                f"{name} {taken:g}"
+                for name, taken in facts.get("seconds", {}).items()
+                if isinstance(taken, int | float)
+            ),
+        ),
     ]
     if gone := facts.get("gone"):
         pairs.append(("settled", f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables"))

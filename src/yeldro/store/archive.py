@@ -32,6 +32,7 @@ CREATE TABLE yeldro_columns (shown_in TEXT NOT NULL, place INTEGER NOT NULL, sou
   left_out INTEGER NOT NULL);
 CREATE TABLE yeldro_blocks (block INTEGER PRIMARY KEY, portion INTEGER NOT NULL, rows TEXT NOT NULL);
 """
+_TABLES = re.findall(r"CREATE TABLE (\w+)", _CATALOGUE)
 _BLOCK_ROWS, _BLOCK_BYTES = 1000, 1 << 20
 # What JSON cannot hold as it is, and the one escape of COPY that JSON does not have.
 _COMMON = bytes({*range(256)} - {*range(0x20)} | {0x09, 0x0A})
@@ -242,6 +243,7 @@ class ArchiveReader:
             raise ArchiveFailed(f"There is no archive {path}.")
         with _translated(path):
             self._file = sqlite3.connect(path, isolation_level=None)
+            check_tables(self._file, *_TABLES)
 
     @property
     def is_complete(self) -> bool:
@@ -258,7 +260,8 @@ class ArchiveReader:
             "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, to_default, rows,"
             " alike, orphans, action, waits, step FROM yeldro_portions ORDER BY portion"
         )
-        return [self._portion(schema, row) for row in rows]
+        with _translated(self.path):
+            return [self._portion(schema, row) for row in rows]
 
     def _portion(self, schema: Schema, row: tuple[Any, ...]) -> Portion:
         number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans, action, waits, step = row
@@ -271,7 +274,7 @@ class ArchiveReader:
             if not left_out and column not in table.column_names:
                 raise Refused(f"{table.label} has no column {column} any more.", "Add it, and restore again.")
             now = None if left_out else table.column(column)
-            if now and (now.type, now.generated) != (type_, bool(generated)):
+            if now and not _is_same_type(now, type_, bool(generated)):
                 raise Refused(f"{table.label}.{column} was {type_}, and is {now.type} now.")
         if json.loads(key) and tuple(json.loads(key)) not in table.lasting_keys:
             raise Refused(f"{table.label} ({', '.join(json.loads(key))}) is not unique any more.")
@@ -304,6 +307,8 @@ class ArchiveReader:
             )
         )
         table = self._query("SELECT shown_as FROM yeldro_portions WHERE portion = ?", (portion.number,))[0][0]
+        with _translated(self.path):
+            check_tables(self._file, table)
         return table, tuple(found[name] for name in portion.columns)
 
     def copy(self, portion: Portion) -> TableName | None:
@@ -332,6 +337,21 @@ class ArchiveReader:
         self._file.close()
 
 
+def check_tables(file: sqlite3.Connection, *names: str) -> None:
+    """Whether these are tables. In a file of somebody else a view, which need not have an end, may stand for one.
+
+    sqlite3.Error where they are not.
+    """
+    found = file.execute("SELECT name FROM main.sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%'")
+    if not {name.lower() for name in names} <= {str(name).lower() for (name,) in found}:
+        raise sqlite3.DatabaseError("it is not as Yeldro writes it")
+
+
+def _is_same_type(column: Column, type_: str, generated: bool) -> bool:
+    """Archives of old named types without their schema."""
+    return column.generated == generated and (column.type == type_ or column.type.endswith(f".{type_}"))
+
+
 def _find_table(schema: Schema, place: str, name: str) -> Any:
     """The table of this name; in another database, the one of this name in its default schema."""
     exact = schema.by_name.get(TableName(place, name))
@@ -357,5 +377,7 @@ def _translated(path: Path) -> Iterator[None]:
         if code == sqlite3.SQLITE_FULL:
             raise ArchiveFailed(f"The archive {path} failed: the disk is full.", ELSEWHERE) from error
         raise ArchiveFailed(f"The archive {path} is damaged, or cannot be used: {error}.") from error
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
+        raise ArchiveFailed(f"The archive {path} is damaged ({type(error).__name__}).") from error
     except OSError as error:
         raise ArchiveFailed(f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE) from error

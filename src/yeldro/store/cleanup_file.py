@@ -20,7 +20,6 @@ from yeldro.core.cleanup_reading import Path as Place
 from yeldro.errors import UsageError
 from yeldro.store.disk import write_private
 
-_HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 
 
@@ -36,6 +35,8 @@ def load_cleanup(path: Path) -> Cleanup:
     except tomllib.TOMLDecodeError as error:
         hint = f"{path}, {_describe_syntax(error, text)}\nA text stands in quotes, a list in [ ]."
         raise UsageError(f"{path} is no TOML.", hint) from None
+    except (ValueError, RecursionError):  # a number of thousands of digits, brackets within brackets
+        raise UsageError(f"{path} cannot be read: a value in it is too long or nested too deeply.") from None
     cleanup, faults = read_cleanup(data)
     lines = find_lines(text)
     if faults:
@@ -72,9 +73,9 @@ def find_lines(text: str) -> dict[Place, int]:
     table: Place = ()
     counts: dict[str, int] = {}
     for number, line in _outer_lines(text):
-        if header := _HEADER.match(line):
-            names = tuple(part.strip().strip("\"'") for part in header[2].split("."))
-            if header[1] == "[[":
+        if header := _read_header(line):
+            names = tuple(part.strip().strip("\"'") for part in header[1].split("."))
+            if header[0] == "[[":
                 counts[names[0]] = counts.get(names[0], -1) + 1
                 table = (names[0], counts[names[0]])
             else:
@@ -86,6 +87,16 @@ def find_lines(text: str) -> dict[Place, int]:
             found[(*table, *parts)] = number
             found.setdefault((*table, *parts[:1]), number)
     return found
+
+
+def _read_header(line: str) -> tuple[str, str] | None:
+    """The bracket and the names of a line that begins a table."""
+    text = line.strip()
+    mark = "[[" if text.startswith("[[") else "["
+    names, end, rest = text.removeprefix(mark).partition("]")
+    rest = rest.removeprefix("]").lstrip()
+    is_header = text.startswith("[") and names.strip() and end and (not rest or rest.startswith("#"))
+    return (mark, names.strip()) if is_header else None
 
 
 def _outer_lines(text: str) -> Iterator[tuple[int, str]]:
@@ -100,7 +111,7 @@ def _outer_lines(text: str) -> Iterator[tuple[int, str]]:
         for mark in ('"""', "'''"):
             if line.count(mark) % 2:
                 closing = mark
-        if not closing and (depth or not _HEADER.match(line)):
+        if not closing and (depth or not _read_header(line)):
             bare = re.sub(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'|#.*', "", line)
             depth += bare.count("[") - bare.count("]")
 

@@ -92,8 +92,12 @@ def read_config(path: Path) -> Config:
         )
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise UsageError(f"{path} cannot be read: {error}.", "Mend the file; it is TOML.") from None
+    except OSError as error:
+        raise UsageError(f"{path} cannot be read: {error.strerror}.") from None
+    except (ValueError, RecursionError):  # a number of thousands of digits, brackets within brackets
+        raise UsageError(f"{path} cannot be read: a value in it is too long or nested too deeply.") from None
     faults = list(_faults(data, _TOP, ""))
     databases = data.get("databases") if isinstance(data.get("databases"), dict) else {}
     for name, entry in (databases or {}).items():

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
+import os
+import stat
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,6 +13,8 @@ from typing import BinaryIO
 
 from yeldro.core.selection import KeyFile
 from yeldro.errors import UsageError
+
+_LONGEST = 1_000_000
 
 
 def open_key_file(path: str) -> KeyFile:
@@ -20,6 +24,11 @@ def open_key_file(path: str) -> KeyFile:
         stream: BinaryIO = sys.stdin.buffer if path == "-" else Path(path).open("rb")  # noqa: SIM115
     except OSError as error:
         raise UsageError(f"The key file {path} cannot be opened: {error.strerror}.") from None
+    except ValueError:
+        raise UsageError("The name of the key file holds a sign that no name can.") from None
+    if path != "-" and not _has_an_end(stream):
+        stream.close()
+        raise UsageError(f"{path} is a device, not a file of keys.")
     lines = _read(stream, name)
     _, header = next(lines, (1, []))
     if not header:
@@ -29,7 +38,8 @@ def open_key_file(path: str) -> KeyFile:
 
 def _read(stream: BinaryIO, name: str) -> Iterator[tuple[int, list[str]]]:
     with stream:
-        reader = csv.reader(io.TextIOWrapper(stream, encoding="utf-8-sig", newline=""), strict=True)
+        text = io.TextIOWrapper(stream, encoding="utf-8-sig", newline="")
+        reader = csv.reader(_bounded(text, name), strict=True)
         while True:
             try:
                 fields = next(reader)
@@ -40,6 +50,19 @@ def _read(stream: BinaryIO, name: str) -> Iterator[tuple[int, list[str]]]:
             except csv.Error as error:
                 raise UsageError(f"{name}, line {reader.line_num}: this is not CSV ({error}).") from None
             yield reader.line_num, fields
+
+
+def _has_an_end(stream: BinaryIO) -> bool:
+    mode = os.fstat(stream.fileno()).st_mode
+    return stat.S_ISREG(mode) or stat.S_ISFIFO(mode)
+
+
+def _bounded(text: io.TextIOWrapper, name: str) -> Iterator[str]:
+    """The lines, none of which may fill the memory."""
+    for number, line in enumerate(iter(lambda: text.readline(_LONGEST), ""), 1):
+        if len(line) == _LONGEST:
+            raise UsageError(f"{name}, line {number} is longer than {_LONGEST:,} characters.")
+        yield line
 
 
 def _even(lines: Iterator[tuple[int, list[str]]], name: str, width: int) -> Iterator[tuple[int, list[str]]]:

@@ -11,7 +11,7 @@ import json
 import re
 import shutil
 import socket
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -164,14 +164,29 @@ def new_record(folder: Path, name: str) -> RunRecord:
     return RunRecord(folder / found)
 
 
-# What every record says, and of what type.
-_FACTS: dict[str, type | tuple[type, ...]] = {
+_TEXT_OR_NONE = (str, type(None))
+# What a record says: the type of each value, [type] for a list of such; what ends with a question mark may be missing.
+_SHAPE: dict[str, Any] = {
     **dict.fromkeys(("run", "began", "kind", "asked", "table", "database", "address", "engine", "by", "outcome"), str),
-    **dict.fromkeys(("reach", "tally", "cautions", "left_out", "restored"), list),
-    **{"archive": bool, "reason": str, "archive_table": (str, type(None)), "ended": (str, type(None))},
+    **{"archive": bool, "reason": str, "archive_table": _TEXT_OR_NONE, "ended": _TEXT_OR_NONE, "final?": bool},
+    **{"cautions": [str], "left_out": [str], "transaction?": str, "seconds?": dict, "steps?": list},
+    "gone?": {"rows": int, "of": int},
+    "made_indexes?": [{"schema": _TEXT_OR_NONE, "table": str, "name": str}],
+    "reach": [{"table": str, "rows": int, "action": str, "via": [str], "step?": str, "surplus?": bool}],
+    "tally": [
+        {
+            **{"table": str, "balanced": bool},
+            **dict.fromkeys(("before", "expected", "deleted", "detached", "moved", "filled", "restored", "after"), int),
+            "inserted_by_triggers": int,
+        }
+    ],
+    "restored": [
+        {
+            **{"when": str, "by": str, "into": str, "rows": int, "whole": bool, "gone_after": int, "outcome": str},
+            **{"gone_before?": int, "dropped_indexes?": [str]},
+        }
+    ],
 }
-_RESTORED: dict[str, type] = {"when": str, "by": str, "into": str, "rows": int, "whole": bool, "gone_after": int}
-_PART: dict[str, type] = {"table": str, "rows": int, "action": str, "via": list}
 
 
 def read_record(folder: Path) -> RunRecord:
@@ -184,15 +199,24 @@ def read_record(folder: Path) -> RunRecord:
         raise ArchiveFailed(f"{folder} holds no run record that can be read.") from None
     if isinstance(record.facts, dict) and record.facts.get("format", 1) != 1:
         raise ArchiveFailed(f"{path} was written by a newer Yeldro.")
-    whole = _holds(record.facts, _FACTS)
-    whole = whole and all(_holds(one, {**_RESTORED, "outcome": str}) for one in record.facts["restored"])
-    if not (whole and all(_holds(one, _PART) for one in record.facts["reach"]) and _is_moment(record.facts["began"])):
+    if not (_fits(record.facts, _SHAPE) and _is_moment(record.facts["began"])):
         raise ArchiveFailed(f"{folder} holds no run record that can be read.")
     return record
 
 
-def _holds(facts: object, wanted: Mapping[str, type | tuple[type, ...]]) -> bool:
-    return isinstance(facts, dict) and all(isinstance(facts.get(name), kind) for name, kind in wanted.items())
+def _fits(value: Any, shape: Any) -> bool:
+    """Whether a value has a shape such as `_SHAPE`."""
+    match shape:
+        case [inner]:
+            return isinstance(value, list) and all(_fits(one, inner) for one in value)
+        case dict():
+            names = {name.removesuffix("?"): name for name in shape}
+            return isinstance(value, dict) and all(
+                _fits(value[name], shape[written]) if name in value else written.endswith("?")
+                for name, written in names.items()
+            )
+        case _:
+            return isinstance(value, shape)
 
 
 def _is_moment(text: str) -> bool:

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from yeldro.core.seal import Change, Difference, Sealed
 from yeldro.errors import ArchiveFailed
+from yeldro.store.archive import check_tables
 from yeldro.store.disk import replacing
 
 _ROWS = "rows (step TEXT NOT NULL, action TEXT NOT NULL, image TEXT NOT NULL, shown_key TEXT NOT NULL)"
@@ -55,6 +56,8 @@ def find_difference(cleanup: Path, step: str, rows: Iterable[Sealed]) -> Differe
     if not path.exists():
         return Difference(is_known=False)
     with _translated(path), closing(sqlite3.connect("", isolation_level=None)) as file:
+        with closing(sqlite3.connect(path)) as sealed:
+            check_tables(sealed, "rows")
         file.execute("ATTACH ? AS sealed", (f"{path.resolve()}",))
         file.execute(f"CREATE TABLE {_ROWS}")
         file.execute("BEGIN")

@@ -1,0 +1,14 @@
+"""A little of what `./dev fuzz` does for as long as somebody wants."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from tests.fuzzing import Fuzz
+from tests.servers import Server
+
+
+def test_nothing_hostile_breaks_it(server: Server, tmp_path: Path) -> None:
+    fuzz = Fuzz(server, tmp_path, seed=15)
+    fuzz.go_on(20)
+    assert fuzz.tried > 20
