@@ -137,3 +137,18 @@ def served(engine: str, folder: Path) -> Iterator[Server]:
     finally:
         admin.cursor().execute(f"DROP DATABASE {name}" + (" WITH (FORCE)" if engine == "postgresql" else ""))
         admin.close()
+
+
+@contextmanager
+def login(server: Server, *grants: str) -> Iterator[str]:
+    """A new account with these rights, as an address; `{0}` stands for the database of the test."""
+    name, place = f"yt_{server.place[-8:]}", server.place.rpartition("/")[2]
+    user, made, ending = f"{name}@'%'", "CREATE USER {}", [f"DROP USER {name}@'%'"]
+    if server.engine == "postgresql":
+        user, made, ending = name, "CREATE ROLE {} LOGIN", [f"DROP OWNED BY {name}", f"DROP ROLE {name}"]
+    server.run(made.format(user))
+    try:
+        server.run([f"GRANT {grant.format(place)} TO {user}" for grant in grants])
+        yield server.place.replace(f"{urlsplit(server.place).username}@", f"{name}@")
+    finally:
+        server.run(ending)

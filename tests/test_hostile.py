@@ -226,7 +226,7 @@ BURSTS = [
     (["preview", "readings", "--where", "id = :n", "-p", f"n={'9' * 10000}"], "", "", "n"),
     (["preview", "readings", "--where", f"id = {'9' * 10000}"], "", "", ""),
     (["preview", "readings", "--order-by", "id", "--limit", "9" * 30], "", "", "--limit"),
-    (["preview", "readings", "--key", "1\n2"], "", "", "1"),
+    (["preview", "readings", "--key", "1\n2"], "", "", "CSV"),
     (["preview", "readings", "--key", "9" * 30], "", "", ""),
     (["preview", "readings", "--keys-from", "/dev/zero"], "", "", "device"),
     (["preview", "readings", "--keys-from", "k"], "k", "id\n" + "1" * 3_000_000, "longer than"),

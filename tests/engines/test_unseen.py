@@ -18,7 +18,7 @@ import pymysql
 import pytest
 
 from tests.conftest import Result, Yeldro
-from tests.servers import Server
+from tests.servers import Server, login
 from yeldro.engines.gate import Gate
 from yeldro.engines.postgresql import PostgresqlDatabase
 from yeldro.errors import DatabaseFailed
@@ -144,15 +144,9 @@ def test_what_a_publication_or_a_foreign_partition_would_refuse_is_a_stop(
 
 @contextmanager
 def account(server: Server, *grants: str) -> Iterator[str]:
-    """A new account of MariaDB with these rights, as an address; `{0}` stands for the database of the test."""
-    name = f"yt_{server.place[-8:]}"
-    place = server.place.rpartition("/")[2]
-    server.run([f"CREATE USER {name}@'%'", f"GRANT CREATE TEMPORARY TABLES ON {place}.* TO {name}@'%'"])
-    try:
-        server.run([f"GRANT {grant.format(place)} TO {name}@'%'" for grant in grants])
-        yield server.place.replace("root@", f"{name}@")
-    finally:
-        server.run([f"DROP USER {name}@'%'"])
+    """A new account of MariaDB with these rights, and that of making temporary tables."""
+    with login(server, "CREATE TEMPORARY TABLES ON {0}.*", *grants) as place:
+        yield place
 
 
 ALL = "SELECT, INSERT, UPDATE, DELETE ON {0}."

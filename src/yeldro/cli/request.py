@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.cli.place import find_records_folder
+from yeldro.cli.screen import Screen
 from yeldro.core.address import Address, looks_like_address, read_address
 from yeldro.core.cautions import read_strict
 from yeldro.core.database import Database, Mode
@@ -48,6 +49,8 @@ def opened(place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()) -
         database.schema = database.schema.with_references(place.references)
         database.allow_functions(allowed)
         yield database
+        if database.note:
+            Screen("text").note(database.note)
     finally:
         database.close()
 

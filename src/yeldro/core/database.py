@@ -53,6 +53,11 @@ class Database(Looking, Replacing, Copying, Protocol):
         """Tell every statement with its values to `scribe`, until None is given."""
         ...
 
+    @property
+    def note(self) -> str:
+        """What a person should know about how it was looked at, "" for nothing."""
+        ...
+
     def allow_functions(self, names: Iterable[str]) -> None:
         """Conditions may call these, whatever they do: the person knows them."""
         ...

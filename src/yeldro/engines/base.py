@@ -22,6 +22,7 @@ from yeldro.core.values import Value
 from yeldro.engines.calls import Judge
 from yeldro.engines.copies import SqlCopies
 from yeldro.engines.gate import Gate
+from yeldro.engines.held import HeldTable, write_for_holding
 from yeldro.engines.images import SqlImages
 from yeldro.engines.names import Names
 from yeldro.engines.ranking import SqlRanking
@@ -67,6 +68,13 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def allow_functions(self, names: Iterable[str]) -> None:
         self._judge.allowed = frozenset(name.lower() for name in names)
 
+    @property
+    def note(self) -> str:
+        if not (self._statements.holding and self._statements.holds):
+            return ""
+        told = "This account makes no temporary tables here: keys were held by Yeldro meanwhile, which is slower."
+        return f"{told} {self._statements.holding.lift}"
+
     def record(self, journal: Callable[[str], None] | None) -> None:
         self._gate.journal = journal
 
@@ -103,6 +111,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     # Transactions
 
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
+        if mode is Mode.WRITE and self._statements.holding:
+            reason = "This account may make no temporary tables here, or nothing at all, so it can only look."
+            raise DatabaseFailed(reason, self._statements.holding.lift)
         self._begin(mode, alone)
         self._mode = mode
         self._gate.in_transaction = True
@@ -275,7 +286,11 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self._create_key_table(listed, unique=False)
         waiting = iter(keys)
         while batch := list(itertools.islice(waiting, _BATCH)):
-            self._load(listed, [tuple(map(self._statements.adapt, key)) for key in batch])
+            held = self._statements.key_table(listed)
+            if isinstance(held, HeldTable):
+                held.add((*(None if value is None else _write_value(value) for value in key), "0") for key in batch)
+            else:
+                self._load(listed, [tuple(map(self._statements.adapt, key)) for key in batch])
         return listed
 
     def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
@@ -308,7 +323,8 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             conditions = "; ".join(condition.text for condition in selection.conditions)
             what = "condition" if conditions else "selection"
             raise UsageError(f"The database cannot run the {what}: {error.message}", conditions) from error
-        if self._count_written() != before + self._keys_put * self._counts_key_rows:
+        own = self._keys_put if self._counts_key_rows and not self._statements.holding else 0
+        if self._count_written() != before + own:
             raise Refused("The condition changed rows: a function in it writes.", "A condition may only look at rows.")
         return matched
 
@@ -335,8 +351,17 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         """Send a statement that fills a key set. Returns how many rows it put in."""
         self._filled.add(into)
-        self._keys_put = self._gate.run(statement).rowcount
+        table = self._statements.key_table(into)
+        self._keys_put = self._hold(table, statement) if isinstance(table, HeldTable) else self._send(statement)
         return self._keys_put
+
+    def _send(self, statement: sa.Insert) -> int:
+        return self._gate.run(statement).rowcount
+
+    def _hold(self, table: HeldTable, statement: sa.Insert) -> int:
+        """What a statement would put into a table of ours, fetched."""
+        rows: Any = statement.select
+        return table.add(map(tuple, self._gate.run(write_for_holding(rows, table, self.dialect))))
 
     def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
         return self._gate.number(self._statements.count_referencing(reference, parents, without))
@@ -452,6 +477,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
 # Seconds that a server may take to let us in, where no other number was given.
 LONGEST = 10.0
+
+
+def _write_value(value: Any) -> str:
+    return str(int(value)) if isinstance(value, bool) else str(value)
 
 
 def cannot_connect(address: Address, reason: str) -> DatabaseFailed:

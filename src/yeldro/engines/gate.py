@@ -9,8 +9,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core.traits import Kind, Sent
+from yeldro.engines.held import HeldTable
 from yeldro.engines.writer import Writer
-from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
 
 class Gate:
@@ -18,7 +19,8 @@ class Gate:
 
     `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened is still open:
     a trigger or a failed statement may end it, and the next statement would then commit by itself. `writer` writes
-    statements for a script; `count_touched` is how many rows the last one touched.
+    statements for a script; `lift` is what would let the account make temporary tables, "" where it may;
+    `count_touched` is how many rows the last one touched.
     """
 
     def __init__(
@@ -35,6 +37,7 @@ class Gate:
         self.writer = writer
         self.count_touched = count_touched
         self.in_transaction = False
+        self.lift = ""
         self.journal: Callable[[str], None] | None = None
         self.scribe: Callable[[Sent], None] | None = None
         sa.event.listen(connection, "before_cursor_execute", self._note)
@@ -72,6 +75,8 @@ class Gate:
 
     def run(self, statement: sa.Executable, kind: Kind | None = None) -> sa.CursorResult[Any]:
         """Send one statement built from Core constructs. `kind` says what it is for where its shape does not."""
+        if self.lift and isinstance(getattr(statement, "table", None), HeldTable):
+            raise self._needs_table()
         with self.translated():
             result = self.connection.execute(statement, execution_options={"preserve_rowcount": True})
         if self.scribe:
@@ -79,8 +84,13 @@ class Gate:
         self._check()
         return result
 
+    def _needs_table(self) -> Refused:
+        return Refused("This needs a temporary table, which this account may not make here.", self.lift)
+
     def make(self, name: str, statement: sa.Executable | str) -> None:
         """Make a temporary table of this name."""
+        if self.lift:
+            raise self._needs_table()
         scribe, self.scribe = self.scribe, None
         try:
             if isinstance(statement, str):

@@ -24,6 +24,7 @@ from yeldro.core.spelling import WHITE
 from yeldro.core.traits import Kind
 from yeldro.engines.base import LONGEST, SqlDatabase, cannot_connect, did_not_commit, pooled, under_way
 from yeldro.engines.gate import Gate
+from yeldro.engines.held import DIGEST, Holding
 from yeldro.engines.literals import write_for_mariadb
 from yeldro.engines.mariadb_calls import MariadbJudge
 from yeldro.engines.mariadb_catalogue import TRANSACTIONAL, read_routines, read_schema
@@ -52,6 +53,7 @@ _PINNED: dict[str, str | int] = {
     "completion_type": "NO_CHAIN",
     "max_recursive_iterations": 4294967295,
     "group_concat_max_len": 1 << 30,
+    "tx_read_only": 0,
     "max_sort_length": 1 << 16,
     "sort_buffer_size": 1 << 28,
 }
@@ -140,11 +142,13 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         self._dialect = connection.dialect
         self._engine, self._thread = connection.engine, int(raw.thread_id())
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
+        self._database = address.database
         self.abilities = replace(self.abilities, needless_prefix=address.database)
         super().__init__(str(address), gate, MariadbStatements(address.database, lambda value: value))
         try:
             self._check_session(link)
             self._pin_settings(wait)
+            self._find_rights()
             found = self._gate.read(_DEMANDS)
             self._statements.demands_keys = any("ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found)
             self.schema, self._bodies = read_schema(self._gate, address.database)
@@ -173,6 +177,19 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             found = self._gate.run_text(f"SELECT @@SESSION.{name}").scalar_one()
             if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
+
+    def _find_rights(self) -> None:
+        """Without temporary tables one can still look: what would be in them is held here."""
+        name = next(self._names)
+        try:
+            self._gate.run_text(f"CREATE TEMPORARY TABLE {name} (n INT PRIMARY KEY)")
+        except DatabaseFailed:
+            (account,) = self._gate.read("SELECT CURRENT_USER()")[0]
+            lift = f"GRANT CREATE TEMPORARY TABLES ON {self._database}.* TO {account} would let it."
+            self._gate.lift = lift
+            self._statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift)
+        else:
+            self._gate.run_text(f"DROP TEMPORARY TABLE {name}")
 
     def _make_writer(self, leave_out: str) -> Writer:
         return Writer(self._dialect, self.dialect, write_for_mariadb, leave_out)
@@ -262,6 +279,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
+        if self._statements.holding:
+            return
         self._gate.make(keys.name, CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
 
     def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:

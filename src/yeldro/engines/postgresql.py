@@ -24,6 +24,7 @@ from yeldro.core.spelling import WHITE
 from yeldro.core.traits import Kind
 from yeldro.engines.base import LONGEST, SqlDatabase, cannot_connect, did_not_commit, pooled, under_way
 from yeldro.engines.gate import Gate
+from yeldro.engines.held import Holding
 from yeldro.engines.literals import write_for_postgresql
 from yeldro.engines.postgresql_calls import PostgresqlJudge
 from yeldro.engines.postgresql_catalogue import read_schema
@@ -49,9 +50,10 @@ _PINNED = {
     "track_counts": "on",
     "lc_monetary": "C",
     "xmloption": "content",
+    "default_transaction_read_only": "off",
 }
 # Those of them that only we need.
-_ONLY_OURS = {"track_counts", "bytea_output", "extra_float_digits", "xmloption"}
+_ONLY_OURS = {"default_transaction_read_only", "track_counts", "bytea_output", "extra_float_digits", "xmloption"}
 # Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception, operator intervention.
 _OF_CONNECTIONS = ("08", "57")
 _NOT_READ_BACK = {
@@ -65,6 +67,9 @@ _SPOOLED, _BLOCK = 1 << 24, 1 << 16
 # The types whose values Python holds exactly.
 _OF_PYTHON = {"bool", "int2", "int4", "int8", "oid", "float4", "float8", "numeric", "bytea"}
 _ORDERED = {Family.TEXT, Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP}
+_RIGHTS = """
+SELECT pg_catalog.pg_is_in_recovery(), pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'),
+  pg_catalog.quote_ident(pg_catalog.current_database()::text), pg_catalog.quote_ident(current_user::text)"""
 _SEQUENCES = """
 SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
   COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
@@ -183,6 +188,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         try:
             self._session = self._find_session()
             self._pin_settings(wait)
+            self._find_rights()
             path = self._read_path()
             with self._own_path():
                 self.schema = read_schema(self._gate, path)
@@ -214,6 +220,15 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         for name, value in _PINNED.items():
             if self._setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
+
+    def _find_rights(self) -> None:
+        """Without temporary tables one can still look: what would be in them is held here."""
+        standby, may, database, role = tuple(self._gate.run_text(_RIGHTS).one())
+        if standby or not may:
+            lift = f"GRANT TEMPORARY ON DATABASE {database} TO {role} would let it."
+            lift = "It is a standby: ask the primary server." if standby else lift
+            self._gate.lift = lift
+            self._statements.holding = Holding("bigint", {"tableoid": "oid", "ctid": "tid"}, lift)
 
     def _read_path(self) -> list[str]:
         """The schemas in which a bare name is looked for, behind those of the server itself."""
@@ -313,7 +328,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         with ExitStack() as open_files:
             waiting: list[tuple[KeySet, IO[bytes]]] = []
             for keys in kept:
-                if keys.name:
+                if keys.name and not self._statements.holding:
                     file: IO[bytes] = open_files.enter_context(SpooledTemporaryFile(_SPOOLED))
                     self._copy(f"COPY pg_temp.{keys.name} TO STDOUT (FORMAT binary)", file.write)
                     waiting.append((keys, file))
@@ -378,7 +393,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                 writing.write_row(key)
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
-        self._gate.make(keys.name, sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
+        if not self._statements.holding:
+            self._gate.make(keys.name, sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
 
     def lock_ranked(self, ranking: Ranking) -> None:
         """Rows that go are locked by their deletion; before that only where somebody could hang a row on them."""
@@ -429,7 +445,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         self._gate.run_text("SET LOCAL work_mem = '256MB'", Kind.PLAIN)
         self._gate.run_text("SET LOCAL jit = off", Kind.PLAIN)
         rows = super().rank(ranking)
-        if rows > _LARGE:
+        if rows > _LARGE and not self._statements.holding:
             self._gate.run_text(f"ANALYZE pg_temp.{ranking.name}", Kind.PLAIN)
         return rows
 
@@ -470,7 +486,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
         rows = super()._fill(into, statement)
-        if rows > _LARGE:
+        if rows > _LARGE and not self._statements.holding:
             self._gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
         return rows
 

@@ -16,6 +16,7 @@ from yeldro.core.keys import KeySet
 from yeldro.core.ranking import Grouping, Ranking, Rule, RuleKind, Same
 from yeldro.core.schema import Family, Reference, Table
 from yeldro.engines.gate import Gate
+from yeldro.engines.held import HeldTable
 from yeldro.engines.names import Names
 from yeldro.engines.staging import StageStatements
 from yeldro.engines.statements import Rows, Words, balanced, bare
@@ -39,7 +40,8 @@ class SqlRanking(ABC):
         columns = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
         empty = sa.select(*columns, *numbers).where(sa.false())
-        self._make_ranking_table(ranking.name, empty, shared=ranking.table.shares_identity)
+        if not isinstance(self._clause(ranking), HeldTable):
+            self._make_ranking_table(ranking.name, empty, shared=ranking.table.shares_identity)
         return ranking
 
     def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
@@ -71,7 +73,8 @@ class SqlRanking(ABC):
     def rank(self, ranking: Ranking) -> int:
         try:
             self._spell(ranking)
-            return self._gate.run(self._rank(ranking)).rowcount
+            statement, table = self._rank(ranking), self._clause(ranking)
+            return self._hold(table, statement) if isinstance(table, HeldTable) else self._gate.run(statement).rowcount
         except BadStatement as error:
             raise UsageError(f"The database cannot rank the rows: {error.message}") from error
 
@@ -179,6 +182,11 @@ class SqlRanking(ABC):
 
     def _clause(self, ranking: Ranking) -> sa.TableClause:
         names = [*_cells(ranking), *_OWN]
+        if self._statements.holding:
+            own = dict(zip(_cells(ranking), ranking.table.identity, strict=True))
+            number = self._statements.holding.number
+            made_of = {name: self._statements.origin(ranking.table, place) for name, place in own.items()}
+            return self._statements.hold(ranking.name, {**made_of, **dict.fromkeys(_OWN, number)})
         columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
         return sa.table(ranking.name, *columns, schema=self._statements.key_schema)
 
@@ -360,6 +368,9 @@ class SqlRanking(ABC):
 
     @abstractmethod
     def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
+
+    @abstractmethod
+    def _hold(self, table: HeldTable, statement: sa.Insert) -> int: ...
 
     def count_kept(self, ranking: Ranking, keys: KeySet) -> int:
         ranked, names = self._clause(ranking), ranking.table.identity

@@ -18,6 +18,7 @@ from yeldro.core.database import KeySet
 from yeldro.core.schema import Column, Reference, Table
 from yeldro.core.selection import Order, Selection
 from yeldro.engines.fragment import Fragment
+from yeldro.engines.held import HeldTable, Holding
 
 # What `round` says of matched rows; dependents get a number from 0 on.
 MATCHED = "-1"
@@ -28,16 +29,19 @@ Rows = sa.Select[*tuple[Any, ...]]
 class Statements:
     """`key_schema` is where temporary tables live; `adapt` turns a value into one that the driver binds.
 
-    `judge` is asked about each condition, and each view, before it becomes a part of a statement.
+    `holding` is how our tables are held here, where the account may make none. `judge` is asked about each condition,
+    and each view, before it becomes a part of a statement.
     """
 
     def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
         self.key_schema = key_schema
         self.adapt = adapt
         self.judge: Callable[[str], None] = lambda _: None
+        self.holding: Holding | None = None
         self._prefix = "yeldro_"
         self._tables: dict[Table, sa.TableClause] = {}
         self._key_tables: dict[KeySet, sa.TableClause] = {}
+        self._held: dict[str, HeldTable] = {}
 
     def avoid(self, names: Iterable[str]) -> None:
         """Let no name of ours in a statement be that of a table."""
@@ -64,11 +68,33 @@ class Statements:
         return sa.column(name)
 
     def key_table(self, keys: KeySet) -> sa.TableClause:
+        if keys not in self._key_tables and self.holding:
+            made_of = {f"c{place}": self.origin(keys.table, name) for place, name in enumerate(keys.columns)}
+            made_of |= {"round": self.holding.number}
+            made_of |= {f"n{place}": self.origin(keys.table, name) for place, name in enumerate(keys.new)}
+            self._key_tables[keys] = self.hold(keys.name, made_of)
         if keys not in self._key_tables:
             columns: list[sa.ColumnClause[Any]] = [sa.column(f"c{place}") for place in range(len(keys.columns))]
             new: list[sa.ColumnClause[Any]] = [sa.column(f"n{place}") for place in range(len(keys.new))]
             self._key_tables[keys] = sa.table(keys.name, *columns, sa.column("round"), *new, schema=self.key_schema)
         return self._key_tables[keys]
+
+    def origin(self, table: Table, name: str) -> Column | str:
+        """What a column of ours takes its values from."""
+        assert self.holding
+        return table.column(name) if name in table.column_names else self.holding.places[name]
+
+    @property
+    def holds(self) -> bool:
+        """Whether there are tables that are held here."""
+        return bool(self._held)
+
+    def hold(self, name: str, made_of: Mapping[str, Column | str]) -> HeldTable:
+        """A table that is kept here, always the same one for a name."""
+        assert self.holding
+        if name not in self._held:
+            self._held[name] = HeldTable(name, [sa.column(one) for one in made_of], made_of, self.holding.lift)
+        return self._held[name]
 
     def key_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
         clause = self.key_table(keys)

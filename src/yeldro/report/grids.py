@@ -9,7 +9,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from yeldro.core.visible import one_line
+from yeldro.core.visible import make_visible, one_line
 from yeldro.report.cells import is_number, render_cell
 
 
@@ -19,7 +19,7 @@ def render_grid(titles: Sequence[str], rows: Iterable[Sequence[Any]], right: Seq
     for title in titles:
         grid.add_column(Text(one_line(title)), justify="right" if title in right else "left", overflow="fold")
     for row in rows:
-        grid.add_row(*(_in_one_line(cell if isinstance(cell, Text) else _plain(cell)) for cell in row))
+        grid.add_row(*(_as_shown(cell if isinstance(cell, Text) else _plain(cell)) for cell in row))
     return Padding(grid, (0, 0, 0, 2), expand=False)
 
 
@@ -27,9 +27,9 @@ def _plain(cell: Any) -> Text:
     return Text(f"{cell:,}" if isinstance(cell, int) else str(cell))
 
 
-def _in_one_line(cell: Text) -> Text:
+def _as_shown(cell: Text) -> Text:
     """What it is measured by must be what is shown."""
-    plain = one_line(cell.plain)
+    plain = make_visible(cell.plain)
     return cell if plain == cell.plain else Text(plain, style=cell.style)
 
 
