@@ -18,6 +18,7 @@ from urllib.parse import urlsplit
 import pytest
 
 from tests.conftest import Yeldro
+from tests.engines.test_accounts import TABLES, compare
 from tests.engines.test_unseen import on
 from tests.servers import Server
 from yeldro.core.address import Link
@@ -202,6 +203,34 @@ def test_a_server_without_tls(server: Server) -> None:
         with pytest.raises(DatabaseFailed, match=r"(?i)ssl"):
             open_database(server.place, Mode.READ, 5, None, Link(tls))
     open_database(server.place, Mode.READ, 5, None, Link("prefer")).close()
+
+
+@pytest.mark.parametrize("secured", ["postgresql"], indirect=True)
+def test_a_standby(yeldro: Yeldro, secured: tuple[str, int, Path], place: Path, tmp_path: Path) -> None:
+    """It can be looked at, and nothing else."""
+    _, port, _ = secured
+    folder, other = own(place / "standby", "postgres"), free_port()
+    primary = Server("postgresql", f"postgresql://postgres@127.0.0.1:{port}/gauges", '"')
+    Server("postgresql", f"postgresql://postgres@127.0.0.1:{port}/postgres", '"').run("CREATE DATABASE gauges")
+    primary.run(TABLES)
+    (tmp_path / "s.sql").write_text("DELETE FROM weirs WHERE id < 3; DELETE FROM gates WHERE note = 'n'")
+    copy = [find("pg_basebackup"), "-R", "-h", "127.0.0.1", "-p", str(port), "-U", "postgres"]
+    copy += ["-c", "fast", "--no-sync", "-D", str(folder / "data")]
+    subprocess.run(as_user("postgres", copy), check=True, capture_output=True, cwd=folder)
+    command = [
+        find("postgres"),
+        "-D",
+        str(folder / "data"),
+        "-p",
+        str(other),
+        "-c",
+        f"unix_socket_directories={folder}",
+    ]
+    with running(command, "postgres", folder, other):
+        standby = primary.place.replace(str(port), str(other))
+        compare(yeldro, standby, primary.place)
+        done = yeldro("delete", "weirs", "--key", "1", "--yes", "--db", standby)
+    assert (done.status, "It is a standby" in done.err) == (5, True), done.err
 
 
 FAULTS = ['tls = "maybe"', 'tls = "verify"', 'tls_cert = "c.pem"', 'pooled = "transaction"', "tls = true"]

@@ -43,6 +43,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     schema: Schema
     encoding = "UTF-8"
     _judge: Judge
+    _only_looks = ""
+    """The setting that makes every transaction of the session a read-only one."""
+
     _releasing = ""
     """The statement that lets others exclude the same again, once something is excluded."""
 
@@ -111,6 +114,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     # Transactions
 
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
+        if mode is Mode.WRITE and self._only_looks:
+            raise DatabaseFailed(
+                f"This session only looks: {self._only_looks} is set for it.", "A run would change rows."
+            )
         if mode is Mode.WRITE and self._statements.holding:
             reason = "This account may make no temporary tables here, or nothing at all, so it can only look."
             raise DatabaseFailed(reason, self._statements.holding.lift)

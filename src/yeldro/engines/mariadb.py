@@ -147,6 +147,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         super().__init__(str(address), gate, MariadbStatements(address.database, lambda value: value))
         try:
             self._check_session(link)
+            if self._gate.run_text("SELECT @@SESSION.tx_read_only").scalar_one():
+                self._only_looks = "tx_read_only"
             self._pin_settings(wait)
             self._find_rights()
             found = self._gate.read(_DEMANDS)
@@ -575,6 +577,12 @@ def _find_code(error: BaseException | None) -> int:
     return error.args[0] if error and error.args and isinstance(error.args[0], int) else 0
 
 
+def _find_grant(message: str) -> str:
+    """What would give the right that is missing."""
+    found = re.match(r"([A-Z ,]+) command denied to user ('[^']*'@'[^']*') for (?:table|column) (\S+)", message)
+    return f"GRANT {found[1]} ON {found[3]} TO {found[2]} would give it." if found else "Another account may be needed."
+
+
 def _translate(error: BaseException) -> YeldroError:
     code = _find_code(error)
     if code in _MESSAGES:
@@ -590,7 +598,7 @@ def _translate(error: BaseException) -> YeldroError:
     if code in _BAD_STATEMENT:
         return BadStatement(str(error.args[-1]))
     if code in (1044, 1045, 1142, 1143, 1227, 1370):
-        return DatabaseFailed(f"The database refused: {error.args[-1]}.", "Another account may be needed.")
+        return DatabaseFailed(f"The database refused: {error.args[-1]}.", _find_grant(str(error.args[-1])))
     # Other messages may repeat values of rows.
     return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")
 

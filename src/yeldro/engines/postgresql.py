@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import string
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -187,6 +188,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
         try:
             self._session = self._find_session()
+            if self._setting("default_transaction_read_only") == "on":
+                self._only_looks = "default_transaction_read_only"
             self._pin_settings(wait)
             self._find_rights()
             path = self._read_path()
@@ -644,6 +647,19 @@ def _as_it_is(value: Any) -> Any:
     return value
 
 
+def _find_grant(message: str) -> str:
+    """What would give the right that is missing."""
+    if temporary := re.fullmatch(r'permission denied to create temporary tables in database "(.+)"', message):
+        return f"GRANT TEMPORARY ON DATABASE {temporary[1]} TO this role would give it."
+    found = re.fullmatch(r"permission denied for (table|view|schema|sequence|function|database) (.+)", message)
+    if not found:
+        return "Another role may be needed."
+    right = {"schema": "USAGE", "sequence": "USAGE", "function": "EXECUTE", "database": "TEMPORARY"}.get(found[1])
+    words = f"{right or 'SELECT'} ON {found[1].upper().replace('VIEW', 'TABLE')} {found[2]}"
+    more = "" if right else " A run also needs DELETE, and UPDATE to lock rows (docs/databases.md)."
+    return f"GRANT {words} TO this role would give the right to look.{more}"
+
+
 def _translate(error: BaseException) -> YeldroError:
     if not isinstance(error, psycopg.Error):
         return DatabaseFailed(f"The database failed ({type(error).__name__}).")
@@ -660,7 +676,9 @@ def _translate(error: BaseException) -> YeldroError:
             "a value cannot be turned into the type that it is compared with. Days are written '2024-01-31'."
         )
     if state == "42501" or "row-level security" in str(detail.message_primary):
-        return DatabaseFailed(f"The database refused: {detail.message_primary}.", "Another role may be needed.")
+        return DatabaseFailed(
+            f"The database refused: {detail.message_primary}.", _find_grant(str(detail.message_primary))
+        )
     if state.startswith("23"):
         return DatabaseFailed(f"The database refused: a constraint would be broken ({where}).", "Nothing was changed.")
     if state == "P0001":
