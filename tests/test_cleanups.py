@@ -42,26 +42,20 @@ BROKEN = [
     (f'{STEP}limit = "3"', "line 5, steps[1].limit: it must be a whole number from 1, not '3'"),
     (f"{STEP}limit = -3", "line 5, steps[1].limit: it must be a whole number from 1, not -3"),
     (f"{STEP}orphans = 1", "line 5, steps[1].orphans: it must be true or false, not 1"),
-    (
-        f'{STEP}show = [\n  "[a",\n  2,\n]\nmax_share = "2"',
-        "line 9, steps[1].max_share: it must be a number",
-    ),
+    (f'{STEP}show = [\n  "[a",\n  2,\n]\nmax_share = "2"', "line 9, steps[1].max_share: it must be a number"),
     (f'{STEP}show = [\n  "a",\n  2,\n]', "line 5, steps[1].show: it must be a text or a list of texts, not 2"),
     (f'{STEP}expect = "5..2"', "or \"2..5\", not '5..2'"),
-    (
-        f"{STEP}dependents = {{ photos = 2 }}",
-        'line 5, steps[1].dependents.photos: it must be "declared", "delete", "detach" or "stop", not 2',
-    ),
+    (f"{STEP}dependents = {{ photos = 2 }}",
+     'line 5, steps[1].dependents.photos: it must be "declared", "delete", "detach" or "stop", not 2'),
     (f"{STEP}{STEP}", "line 6, steps[2].name: there are two steps 'a'"),
     ('[[steps]]\ndelete = "stations"', "line 1, steps[1]: a step needs a name"),
     ('[[steps]]\nname = "a"', 'line 1, steps[1]: a step needs either delete = "TABLE" or dedupe = "TABLE"'),
     ('[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"', "line 1, steps[1]: dedupe needs keep"),
-    (
-        '[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"\nkeep = "fullest"\nfill = "all"',
-        'steps[1].fill: it must be true, false or "blank", not',
-    ),
+    ('[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"\nkeep = "fullest"\nfill = "all"',
+     'steps[1].fill: it must be true, false or "blank", not'),
     (f'[params.day]\ntype = "dat"\n{STEP}', 'line 2, params.day.type: it must be "text", "integer"'),
-    (f'[params.day]\ntype = "date"\ndefault = "x"\n{STEP}', "line 3, params.day.default: 'x' is not of the type date"),
+    (f'[params.day]\ntype = "date"\ndefault = "x"\n{STEP}', "line 3, params.day.default: 'x' is not of the type date")
+     ,
     (f'[params.a]\nallowed = ["x"]\ndefault = "y"\n{STEP}', "the default is not among the allowed values"),
     (f'[params]\n"a b" = {{}}\n{STEP}', "line 2, params.a b: 'a b' cannot stand behind a colon"),
     (f"[params]\nday = 3\n{STEP}", "line 2, params.day: it must be a table, such as [params.day]"),
@@ -100,22 +94,14 @@ BROKEN = [
     (TWICE.replace('"b"', "[]"), "line 4, steps[1].same: it must be a text or a list of texts, not an empty list"),
     (f'{TWICE}dependents = {{ a = "move", default = "stop" }}', 'it does not go with default = "stop"'),
     (f'{TWICE}dependents = "declared"', "\"stop\", not 'declared'"),
-    (
-        f"{STEP}limit = 3",
-        'order_by and limit go together. For example: order_by = "opened_on" limit = 5',
-    ),
+    (f"{STEP}limit = 3", 'order_by and limit go together. For example: order_by = "opened_on" limit = 5'),
     (f'{STEP}on = "a"', "line 5, steps[1].on: on belongs to found_in, not_found_in or orphans"),
-    (
-        f"{STEP}truncate = true",
-        "steps[1].truncate: truncate = true empties a whole table: it goes with all_rows",
-    ),
-    ('[[steps]]\nname = "a"\ndelete = "t"', "line 1, steps[1]: no rows of t were chosen. Choose them with where, key"),
-    (
-        STEP.replace("id = 1", "id = :day"),
-        "steps[1].where: there is no parameter 'day'; it stands under [params",
-    ),
+    (f"{STEP}truncate = true", "steps[1].truncate: truncate = true empties a whole table: it goes with all_rows"),
+    ('[[steps]]\nname = "a"\ndelete = "t"', "line 1, steps[1]: no rows of t were chosen. Choose them with where, key")
+     ,
+    (STEP.replace("id = 1", "id = :day"), "steps[1].where: there is no parameter 'day'; it stands under [params"),
     (f"[params.day]\n{STEP}", "line 1, params.day: no condition says :day"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("text", "said"), BROKEN, ids=[said for _, said in BROKEN])

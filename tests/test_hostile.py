@@ -17,7 +17,8 @@ from yeldro.errors import UsageError
 SECRET = "s3cr3t"
 # Ways to write an address with a password, and what may be shown of it; None where it cannot be right.
 ADDRESSES = [
-    *((f"{scheme}://u:{SECRET}@h/d", f"{scheme}://u@h/d") for scheme in ("postgresql", "postgres", "mariadb", "mysql")),
+    *((f"{scheme}://u:{SECRET}@h/d", f"{scheme}://u@h/d") for scheme in ("postgresql", "postgres", "mariadb", "mysql")
+     ),
     (f"POSTGRESQL://u:{SECRET}@h/d", "postgresql://u@h/d"),
     (f"postgresql://u:{SECRET}@h:5433/d", "postgresql://u@h:5433/d"),
     (f"postgresql://u:a@{SECRET}@h/d", "postgresql://u@h/d"),
@@ -32,10 +33,8 @@ ADDRESSES = [
     (f"mariadb://u@h/d?passwd={SECRET}", "mariadb://u@h/d"),
     (f"mariadb://u:{SECRET}@h/d?unix_socket=/run/m.sock", "mariadb://u@h/d?unix_socket=/run/m.sock"),
     (f"postgresql://u:{SECRET}@h/d%20e", "postgresql://u@h/d%20e"),
-    *(
-        (f"{start}u:{SECRET}@h/d", None)
-        for start in ("postgresql:/", "postgresql:", "postgres:/", "mysql:/", "sqlite:", "")
-    ),
+    *((f"{start}u:{SECRET}@h/d", None) for start in ("postgresql:/", "postgresql:", "postgres:/", "mysql:/", "sqlite:"
+     , "")),
     *((f"{start}://u:{SECRET}@h/d", None) for start in ("pg", "oracle", "sqlite", "http", SECRET, f"u:{SECRET}@x")),
     (f"postgresql://u:a/{SECRET}@h/d", None),
     (f"postgresql://u:a?{SECRET}@h/d", None),
@@ -49,7 +48,7 @@ ADDRESSES = [
     (f"mariadb://u:{SECRET}@h/d?local_infile=1", None),
     (f"postgresql://u@h/d?passfile={SECRET}", None),
     (f"postgresql://u@h/d?{SECRET}=1", None),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("written", "shown"), ADDRESSES)
@@ -138,29 +137,34 @@ def test_nothing_steers_the_terminal(yeldro: Yeldro, gauges: Path, tmp_path: Pat
     (tmp_path / "c.toml").write_text(top + steps)
     (tmp_path / "bad.toml").write_text(f"{json.dumps(name)} = 1\n[[steps]]\nname = {json.dumps(name)}\n")
     (tmp_path / "keys.csv").write_text(f"{name.replace(chr(13), '')},id\n1,{text}\n")
-    for line in (
-        ["survey"],
-        ["survey", name, "other"],
-        ["map"],
-        ["preview", "other", "--where", f"id < 3 AND '{text}' <> 'q'"],
-        ["preview", name, "--key", "1", "--dependents", "delete"],
-        ["preview", "other", "--keys-from", "keys.csv"],
-        ["preview", name + "q", "--key", name],
-        ["preview", "other", "--where", f"nothing = '{text}'"],
-        ["delete", "other", "--key", "1", "--yes"],
-        ["delete", name, "--key", "2", "--yes"],
-        ["duplicates", "other", "--same", quoted, "--keep", "lowest id"],
-        ["run", "c.toml", "--explain"],
-        ["run", "c.toml", "--rehearse", "--log", "log"],
-        ["run", "bad.toml", "--yes"],
-        ["run", f"{name}.toml", "--yes", "--log", "log"],
-        ["history", name],
-        ["history"],
-        ["script", "c.toml", "--format", "json"],
-        ["preview", "other", "--where", "id < 3", "--format", "json"],
-        [name],
-        ["survey", "--db", name],
-    ):
+    lines = [
+        "survey",
+        "survey NAME other",
+        "map",
+        "preview NAME --key 1 --dependents delete",
+        "preview NAMEq --key NAME",
+    ]
+    lines += [
+        "preview other --keys-from keys.csv",
+        "delete other --key 1 --yes",
+        "delete NAME --key 2 --yes",
+        "history NAME",
+    ]
+    lines += [
+        "duplicates other --same QUOTED --keep lowest_id",
+        "run c.toml --explain",
+        "run c.toml --rehearse --log log",
+    ]
+    lines += ["run bad.toml --yes", "run NAME.toml --yes --log log", "history", "script c.toml --format json", "NAME"]
+    lines += [
+        "preview other --where id<3 --format json",
+        "survey --db NAME",
+        "preview other --where id<3_AND_'TEXT'<>'q'",
+    ]
+    lines += ["preview other --where nothing='TEXT'"]
+    for words in lines:
+        line = [word.replace("_", " ") for word in words.split()]
+        line = [word.replace("NAME", name).replace("QUOTED", quoted).replace("TEXT", text) for word in line]
         done = yeldro(*line)
         told = done.out + done.err
         assert text not in told.replace("\r\n", "\n"), (line, told)

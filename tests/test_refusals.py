@@ -51,7 +51,8 @@ REFUSED = [
     (["delete", "stations", "--where", CLOSED, "--yes", "--ask-last"], 2, "excludes", ""),
     (["delete", "stations", "--where", CLOSED, "--yes"], 3, "12 rows of photos forbid it", ""),
     (["delete", "stations", "--where", "1 = 1", "--yes"], 3, "All 42 rows", ""),
-    (["delete", "observers", "--key", "11", "--yes"], 3, "visits.observer_id -> observers.id (declared RESTRICT)", ""),
+    (["delete", "observers", "--key", "11", "--yes"], 3, "visits.observer_id -> observers.id (declared RESTRICT)", "")
+     ,
     (["delete", "observers", "--key", "11", "--yes", "--dependents", "detach"], 3, "cannot be detached", "delete"),
     (["delete", "readings", "--key", "1", "--yes", "--expect", "2"], 3, "2 rows of readings were expected, 1", ""),
     (["delete", "readings", "--key", "999999", "--yes", "--expect", "1.."], 3, "1.. rows", ""),
@@ -63,7 +64,7 @@ REFUSED = [
     (["survey", "--db", "yeldro.toml"], 5, "not an SQLite database", ""),
     (["survey", "--db", "oracle://x"], 2, "unknown scheme", ""),
     (["demo", "."], 2, "not empty", ""),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("arguments", "status", "said", "hint"), REFUSED, ids=lambda value: str(value)[:60])

@@ -5,8 +5,9 @@ import sys
 import tempfile
 from pathlib import Path
 
-from tests.crashes import Crashes
 from tests.servers import ENGINES, served
+
+from tools.crashes import Crashes
 
 
 def main() -> None:

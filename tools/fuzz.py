@@ -5,8 +5,9 @@ import sys
 import tempfile
 from pathlib import Path
 
-from tests.fuzzing import Fuzz
 from tests.servers import ENGINES, served
+
+from tools.fuzzing import Fuzz
 
 
 def main() -> None:

@@ -41,6 +41,7 @@ RANKED = "tests/property/test_duplicates.py"
 CLEANUPS, STEPS = "tests/test_cleanups.py", "tests/property/test_steps.py"
 RUNNING = "src/yeldro/running.py"
 UNSEEN, PG_CATALOGUE = "tests/engines/test_unseen.py", "src/yeldro/engines/postgresql_catalogue.py"
+HOSTILE = "engines/test_hostile.py"
 GUARDS = [
     Guard(
         "the database's own count is explained",
@@ -223,7 +224,7 @@ GUARDS = [
     Guard(
         "the extended protocol takes one statement only (PostgreSQL)",
         PG,
-        '"prepare_threshold": 0, ',
+        "prepare_threshold=0, ",
         "",
         f"{OTHERS}::test_several_statements_in_one_are_refused_by_the_server_itself",
     ),
@@ -237,7 +238,7 @@ GUARDS = [
     Guard(
         "a condition that writes ends the run",
         "src/yeldro/engines/base.py",
-        "if self._count_written() != before + self._keys_put * self._counts_key_rows:",
+        "if self._count_written() != before + own:",
         "if False:",
         "tests/engines/test_fuzz.py -k postgresql",
     ),
@@ -374,9 +375,9 @@ GUARDS = [
     ),
     Guard(
         "records are for their owner only",
-        "src/yeldro/store/records.py",
-        "os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600",
-        "os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644",
+        "src/yeldro/store/disk.py",
+        'os.O_EXCL | os.O_WRONLY | getattr(os, "O_NOFOLLOW", 0), 0o600',
+        'os.O_EXCL | os.O_WRONLY | getattr(os, "O_NOFOLLOW", 0), 0o644',
         f"{RESTORE}::test_what_a_record_holds_and_who_may_read_it",
     ),
     Guard(
@@ -786,6 +787,116 @@ GUARDS = [
         f"{UNSEEN}::test_rows_with_nulls_in_the_key_are_other_rows_too",
     ),
     *(
+        Guard(name, file, code, without, f"tests/{test}")
+        for name, file, code, without, test in (
+            (
+                "our statements name everything in full",
+                PG,
+                "    engine.dialect.statement_compiler = FullCompiler\n",
+                "",
+                f"{HOSTILE}::test_nobody_elses_function_or_operator_is_called",
+            ),
+            (
+                "the catalogue is read with nothing but what comes with the server",
+                PG,
+                "search_path = pg_catalog, pg_temp",
+                "search_path = public, works, pg_temp",
+                f"{HOSTILE}::test_nobody_elses_function_or_operator_is_called",
+            ),
+            (
+                "what a condition calls is judged",
+                "src/yeldro/engines/statements.py",
+                "        self.judge(condition.text)\n",
+                "",
+                f"{HOSTILE}::test_a_condition_only_looks",
+            ),
+            (
+                "a look on PostgreSQL is rolled back",
+                PG,
+                "            self.rollback()\n            for keys, spooled in waiting:",
+                "            self.commit()\n            for keys, spooled in waiting:",
+                f"{HOSTILE}::test_a_preview_leaves_nothing_behind",
+            ),
+            (
+                "a password does not go out in clear",
+                "src/yeldro/engines/mariadb_link.py",
+                "if plugin_name in _IN_THE_CLEAR and",
+                "if False and",
+                f"{HOSTILE}::test_a_server_gets_neither_files_nor_a_password_in_clear",
+            ),
+            (
+                "logging in ends in time",
+                "src/yeldro/engines/mariadb_link.py",
+                "    watch.start()\n",
+                "    watch.cancel()\n",
+                f"{HOSTILE}::test_logging_in_ends_in_time",
+            ),
+            (
+                "an interrupt is seen while a server talks",
+                "src/yeldro/engines/postgresql_link.py",
+                '_wait = getattr(waiting, "wait_poll", waiting.wait_selector)',
+                "_wait = waiting.wait",
+                f"{HOSTILE}::test_an_interrupt_ends_everything_at_once",
+            ),
+            (
+                "a pooler is noticed",
+                PG,
+                "if row is None or row[0] != raw.info.backend_pid:",
+                "if row is None:",
+                "engines/test_links.py::test_a_pooler_between_us_and_the_server",
+            ),
+            (
+                "the name in a certificate counts",
+                "src/yeldro/engines/mariadb_link.py",
+                '        if tls != "verify":\n',
+                "        if True:\n",
+                "engines/test_links.py::test_tls",
+            ),
+            (
+                "an address that only a file names is asked about",
+                "src/yeldro/cli/place.py",
+                "    if not place.source or place.address.is_file:",
+                "    if True:",
+                "test_hostile.py::test_an_address_never_shows_its_password",
+            ),
+            (
+                "what others could have written is not used",
+                "src/yeldro/store/disk.py",
+                "    if found.st_mode & stat.S_IWOTH and not",
+                "    if False and not",
+                "test_hostile.py::test_what_others_could_have_written_is_not_used",
+            ),
+            (
+                "nothing steers the terminal",
+                "src/yeldro/cli/screen.py",
+                "Segment(make_visible(segment.text), segment.style)",
+                "segment",
+                "test_hostile.py::test_nothing_steers_the_terminal",
+            ),
+            (
+                "a log follows no link",
+                "src/yeldro/store/disk.py",
+                'flags = os.O_CREAT | os.O_APPEND | os.O_WRONLY | getattr(os, "O_NOFOLLOW", 0)',
+                "flags = os.O_CREAT | os.O_APPEND | os.O_WRONLY",
+                "test_hostile.py::test_what_is_written_is_private_and_follows_no_link",
+            ),
+            (
+                "a view is no table of an archive",
+                "src/yeldro/store/archive.py",
+                "            check_tables(self._file, *_TABLES)\n",
+                "",
+                "test_hostile.py::test_an_archive_of_somebody_else",
+            ),
+            (
+                "a session that only looks stays one",
+                "src/yeldro/engines/base.py",
+                "        if mode is Mode.WRITE and self._only_looks:",
+                "        if False:",
+                "engines/test_accounts.py::test_a_session_that_is_read_only_by_default",
+            ),
+        )
+    ),
+    *(
         Guard(
             f"a script proves: {kind}",
             "src/yeldro/scripting.py",
@@ -818,7 +929,7 @@ def fails_without(guard: Guard) -> bool:
             sys.stdout.write(f"its code stands {text.count(guard.code)} times in {guard.file}: ")
             return False
         path.write_text(text.replace(guard.code, guard.without), encoding="utf-8")
-        command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *guard.test.split()]
+        command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider", *guard.test.split()]
         environment = {"PYTHONPATH": str(copy / "src"), "PATH": "/usr/bin:/bin", "YELDRO_NO_SHRINK": "1", "CI": "1"}
         run = subprocess.run(command, cwd=copy, env=environment, capture_output=True, text=True)
         return run.returncode == 1

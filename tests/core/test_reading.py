@@ -13,23 +13,15 @@ from yeldro.core.values import Value, read_parameter, read_value
 from yeldro.errors import UsageError
 
 VALUES = [
-    ("12", Family.INTEGER, 12),
-    ("1.25", Family.NUMBER, Decimal("1.25")),
+    ("12", Family.INTEGER, 12), ("1.25", Family.NUMBER, Decimal("1.25")),
     ("2024-02-29", Family.DATE, datetime.date(2024, 2, 29)),
     ("2024-02-29 06:00", Family.TIMESTAMP, datetime.datetime(2024, 2, 29, 6)),
-    ("2024-02-29", Family.TIMESTAMP, datetime.date(2024, 2, 29)),
-    ("Yes", Family.BOOLEAN, True),
-    ("0", Family.BOOLEAN, False),
-    (" as it is ", Family.TEXT, " as it is "),
-    ("", Family.TEXT, ""),
-    ("1.5", Family.INTEGER, None),
-    ("1e400000", Family.INTEGER, None),
-    ("NaN", Family.NUMBER, None),
-    ("2023-02-29", Family.DATE, None),
-    ("5/1/2024", Family.DATE, None),
-    ("maybe", Family.BOOLEAN, None),
+    ("2024-02-29", Family.TIMESTAMP, datetime.date(2024, 2, 29)), ("Yes", Family.BOOLEAN, True),
+    ("0", Family.BOOLEAN, False), (" as it is ", Family.TEXT, " as it is "), ("", Family.TEXT, ""),
+    ("1.5", Family.INTEGER, None), ("1e400000", Family.INTEGER, None), ("NaN", Family.NUMBER, None),
+    ("2023-02-29", Family.DATE, None), ("5/1/2024", Family.DATE, None), ("maybe", Family.BOOLEAN, None),
     ("", Family.NUMBER, None),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("text", "family", "value"), VALUES, ids=str)

@@ -19,3 +19,11 @@ def any_server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPath
 def server(any_server: Server) -> Server:
     any_server.clear()
     return any_server
+
+
+@pytest.fixture(autouse=True)
+def named(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A record is not believed about the server that it names: the person says it too."""
+    if {"yeldro", "server"} <= {*request.fixturenames}:
+        request.getfixturevalue("yeldro")
+        monkeypatch.setenv("YELDRO_DB", request.getfixturevalue("server").place)

@@ -29,12 +29,8 @@ EVERY = {SQ, PG, MY}
 CASES: list[tuple[str, str, set[str], str]] = [
     ("1 = 1 OR id = 1", "always-true", EVERY, "true for every row"),
     ("id = id", "always-true", EVERY, "without a NULL"),
-    (
-        "id IN (1, 2) AND EXISTS (SELECT 1 FROM gates WHERE number = 1)",
-        "always-true",
-        EVERY,
-        "does not look at the row",
-    ),
+    ("id IN (1, 2) AND EXISTS (SELECT 1 FROM gates WHERE number = 1)", "always-true", EVERY,
+     "does not look at the row"),
     ("EXISTS (SELECT 1 FROM gates WHERE gates.weir_id = weirs.id)", "always-true", set(), ""),
     ("id = 1 AND 1 = 2", "always-true", set(), ""),
     ("name = NULL", "never-true", EVERY, "name IS NULL"),
@@ -87,7 +83,7 @@ CASES: list[tuple[str, str, set[str], str]] = [
     ("{random} < 0.5", "changing-condition", EVERY, "every time"),
     ("seen < CURRENT_TIMESTAMP", "changing-condition", EVERY, "moves on"),
     ("seen < '2024-01-01'", "changing-condition", set(), ""),
-]
+]  # fmt: skip
 REFUSED = {
     *((PG, where) for where, name, _, _ in CASES if name in ("text-as-number",)),
     (PG, "id = 9 || batch = 1"),
@@ -116,11 +112,7 @@ def preview(server: Server, where: str, guards: Guards | None = None, **options:
         database.close()
 
 
-@pytest.mark.parametrize(
-    ("where", "name", "engines", "said"),
-    CASES,
-    ids=label,
-)
+@pytest.mark.parametrize(("where", "name", "engines", "said"), CASES, ids=label)
 def test_a_caution(weirs: Server, where: str, name: str, engines: set[str], said: str) -> None:
     found: Preview | None = None
     with suppress(UsageError):  # some engines refuse what others convert

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tests.crashes import Crashes
+from tools.crashes import Crashes
+
 from tests.servers import Server
 
 

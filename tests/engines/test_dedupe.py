@@ -45,189 +45,79 @@ START = "as before"
 
 # More statements, the command, its status, what it says, and what queries give then (START: nothing changed).
 CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
-    (
-        [],
-        "weirs --same name --keep fullest",
-        0,
-        "Committed",
-        {
-            "SELECT id, code FROM weirs ORDER BY id": [(1, None), (3, "M")],
-            "SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (2, 1, 1), (3, 3, 1)],
-        },
-    ),
-    ([], "weirs --same name --keep fullest --expect 2", 3, "2 surplus rows of weirs were expected, there are 1", START),
+    ([], "weirs --same name --keep fullest", 0, "Committed", {"SELECT id, code FROM weirs ORDER BY id": [(1, None), (3
+     , "M")], "SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (2, 1, 1), (3, 3, 1)]}),
+    ([], "weirs --same name --keep fullest --expect 2", 3, "2 surplus rows of weirs were expected, there are 1", START
+     ),
     ([], "weirs --same name --keep fullest --max-rows 2", 3, "more than --max-rows 2", START),
     ([], "weirs --same name --keep fullest --rehearse", 0, "Rehearsed", START),
     ([], "weirs --same name --keep fullest --where \"name = 'mere'\"", 0, "No two rows are the same", START),
-    (
-        [],
-        "weirs --same name --keep 'where id IN (SELECT weir_id FROM gates WHERE slot = 2)'",
-        0,
-        "Committed",
-        {"SELECT id FROM weirs ORDER BY id": [(2,), (3,)]},
-    ),
-    (
-        [],
-        "weirs --same name --keep 'oldest depth' --fill",
-        0,
-        "filled",
-        {"SELECT id, name, code, depth FROM weirs ORDER BY id": [(1, "fen", "F", 4), (3, "mere", "M", 1)]},
-    ),
+    ([], "weirs --same name --keep 'where id IN (SELECT weir_id FROM gates WHERE slot = 2)'", 0, "Committed", {
+     "SELECT id FROM weirs ORDER BY id": [(2, ), (3, )]}),
+    ([], "weirs --same name --keep 'oldest depth' --fill", 0, "filled", {
+     "SELECT id, name, code, depth FROM weirs ORDER BY id": [(1, "fen", "F", 4), (3, "mere", "M", 1)]}),
     # What hangs on a surplus row
-    (
-        ["INSERT INTO gates VALUES (4, 2, NULL, 1)"],
-        "weirs --same name --keep fullest",
-        3,
-        "moved, they would have the same weir_id, slot as another row); --dependents gates=delete would allow",
-        START,
-    ),
-    (
-        ["INSERT INTO gates VALUES (4, 2, NULL, 1)", "INSERT INTO notes VALUES (1, 4, NULL), (2, 1, NULL)"],
-        "weirs --same name --keep fullest --dependents gates=delete",
-        0,
-        "they are dropped, and what hangs on them moves on",
-        {
-            "SELECT id, weir_id FROM gates ORDER BY id": [(1, 1), (2, 1), (3, 3)],
-            "SELECT id, gate_id FROM notes ORDER BY id": [(1, 1), (2, 1)],
-        },
-    ),
-    (
-        [
-            "INSERT INTO weirs VALUES (4, 'fen', NULL, NULL, NULL)",
-            "INSERT INTO gates VALUES (4, 2, NULL, 7), (5, 4, NULL, 7)",
-        ],
-        "weirs --same name --keep fullest --dependents gates=delete",
-        0,
-        "Committed",
-        {"SELECT id, weir_id, slot FROM gates ORDER BY id": [(1, 1, 1), (2, 1, 2), (3, 3, 1), (4, 1, 7)]},
-    ),
+    (["INSERT INTO gates VALUES (4, 2, NULL, 1)"], "weirs --same name --keep fullest", 3,
+     "moved, they would have the same weir_id, slot as another row); --dependents gates=delete would allow", START),
+    (["INSERT INTO gates VALUES (4, 2, NULL, 1)", "INSERT INTO notes VALUES (1, 4, NULL), (2, 1, NULL)"],
+     "weirs --same name --keep fullest --dependents gates=delete", 0,
+     "they are dropped, and what hangs on them moves on", {"SELECT id, weir_id FROM gates ORDER BY id": [(1, 1), (2, 1
+     ), (3, 3)], "SELECT id, gate_id FROM notes ORDER BY id": [(1, 1), (2, 1)]}),
+    (["INSERT INTO weirs VALUES (4, 'fen', NULL, NULL, NULL)",
+     "INSERT INTO gates VALUES (4, 2, NULL, 7), (5, 4, NULL, 7)"],
+     "weirs --same name --keep fullest --dependents gates=delete", 0, "Committed", {
+     "SELECT id, weir_id, slot FROM gates ORDER BY id": [(1, 1, 1), (2, 1, 2), (3, 3, 1), (4, 1, 7)]}),
     ([], "weirs --same name --keep fullest --dependents stop", 3, "--dependents stop", START),
-    (
-        ["DELETE FROM gates WHERE weir_id = 2"],
-        "weirs --same name --keep fullest --dependents gates=detach",
-        0,
-        "detach",
-        {"SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (3, 3, None)]},
-    ),
-    (
-        [],
-        "weirs --same name --keep fullest --dependents delete",
-        0,
-        "Committed",
-        {"SELECT id FROM gates ORDER BY id": [(1,)]},
-    ),
-    (
-        ["UPDATE weirs SET up_id = 2 WHERE id = 1"],
-        "weirs --same name --keep fullest --dependents delete",
-        3,
-        "these are kept rows",
-        START,
-    ),
+    (["DELETE FROM gates WHERE weir_id = 2"], "weirs --same name --keep fullest --dependents gates=detach", 0,
+     "detach", {"SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (3, 3, None)]}),
+    ([], "weirs --same name --keep fullest --dependents delete", 0, "Committed", {"SELECT id FROM gates ORDER BY id":
+     [(1, )]}),
+    (["UPDATE weirs SET up_id = 2 WHERE id = 1"], "weirs --same name --keep fullest --dependents delete", 3,
+     "these are kept rows", START),
     # Self-references
-    (
-        ["UPDATE weirs SET up_id = 2 WHERE id IN (1, 3)"],
-        "weirs --same name --keep fullest",
-        0,
-        "detached",
-        {"SELECT id, up_id FROM weirs ORDER BY id": [(1, None), (3, 1)]},
-    ),
-    (
-        ["UPDATE weirs SET up_id = 3 WHERE id = 1", "UPDATE weirs SET up_id = 2 WHERE id = 3"],
-        "weirs --same name --keep fullest",
-        3,
-        "moved, it would make a loop",
-        START,
-    ),
+    (["UPDATE weirs SET up_id = 2 WHERE id IN (1, 3)"], "weirs --same name --keep fullest", 0, "detached", {
+     "SELECT id, up_id FROM weirs ORDER BY id": [(1, None), (3, 1)]}),
+    (["UPDATE weirs SET up_id = 3 WHERE id = 1", "UPDATE weirs SET up_id = 2 WHERE id = 3"],
+     "weirs --same name --keep fullest", 3, "moved, it would make a loop", START),
     # What hangs on a column that is NULL in the kept row
-    (
-        ["INSERT INTO notes VALUES (1, NULL, 'F')"],
-        "weirs --same name --keep fullest",
-        3,
-        "code is NULL in the kept row); --fill would allow it",
-        START,
-    ),
-    (
-        ["INSERT INTO notes VALUES (1, NULL, 'F')"],
-        "weirs --same name --keep fullest --fill",
-        0,
-        "Committed",
-        {"SELECT weir_code FROM notes": [("F",)], "SELECT id FROM weirs WHERE code = 'F'": [(1,)]},
-    ),
+    (["INSERT INTO notes VALUES (1, NULL, 'F')"], "weirs --same name --keep fullest", 3,
+     "code is NULL in the kept row); --fill would allow it", START),
+    (["INSERT INTO notes VALUES (1, NULL, 'F')"], "weirs --same name --keep fullest --fill", 0, "Committed", {
+     "SELECT weir_code FROM notes": [("F", )], "SELECT id FROM weirs WHERE code = 'F'": [(1, )]}),
     # What is the same
     ([], "weirs --same up_id --keep fullest", 0, "No two rows are the same", START),
-    (
-        ["UPDATE weirs SET depth = 5"],
-        "weirs --same 'up_id, depth - 5' --nulls same --keep 'newest id' --dependents gates=delete",
-        0,
-        "2 are surplus",
-        {"SELECT id FROM weirs": [(3,)]},
-    ),
-    (
-        [
-            "UPDATE weirs SET name = 'ÉCLUSE  Straße ' WHERE id = 1",
-            "UPDATE weirs SET name = ' écluse\tSTRASSE' WHERE id = 2",
-        ],
-        "weirs --same name --ignore case,space --keep fullest",
-        0,
-        "but for case, space",
-        {"SELECT id FROM weirs ORDER BY id": [(1,), (3,)]},
-    ),
-    (
-        [
-            "UPDATE weirs SET name = 'écluse' WHERE id = 1",
-            "UPDATE weirs SET name = 'e\u0301cluse' WHERE id = 2",
-            "UPDATE weirs SET name = 'Ecluse' WHERE id = 3",
-        ],
-        "weirs --same name --ignore accents,case --keep 'lowest id' --dependents gates=delete",
-        0,
-        "3 rows: 1 would stay",
-        {"SELECT id FROM weirs": [(1,)]},
-    ),
-    (
-        [
-            "UPDATE weirs SET name = 'a|b', code = 'c' WHERE id = 1",
-            "UPDATE weirs SET name = 'a', code = 'b|c' WHERE id = 2",
-        ],
-        "weirs --same name,code --keep fullest --ignore space",
-        0,
-        "No two rows are the same",
-        START,
-    ),
+    (["UPDATE weirs SET depth = 5"],
+     "weirs --same 'up_id, depth - 5' --nulls same --keep 'newest id' --dependents gates=delete", 0, "2 are surplus",
+     {"SELECT id FROM weirs": [(3, )]}),
+    (["UPDATE weirs SET name = 'ÉCLUSE  Straße ' WHERE id = 1",
+     "UPDATE weirs SET name = ' écluse\tSTRASSE' WHERE id = 2"],
+     "weirs --same name --ignore case,space --keep fullest", 0, "but for case, space", {
+     "SELECT id FROM weirs ORDER BY id": [(1, ), (3, )]}),
+    (["UPDATE weirs SET name = 'écluse' WHERE id = 1", "UPDATE weirs SET name = 'e\u0301cluse' WHERE id = 2",
+     "UPDATE weirs SET name = 'Ecluse' WHERE id = 3"],
+     "weirs --same name --ignore accents,case --keep 'lowest id' --dependents gates=delete", 0, "3 rows: 1 would stay"
+     , {"SELECT id FROM weirs": [(1, )]}),
+    (["UPDATE weirs SET name = 'a|b', code = 'c' WHERE id = 1",
+     "UPDATE weirs SET name = 'a', code = 'b|c' WHERE id = 2"], "weirs --same name,code --keep fullest --ignore space"
+     , 0, "No two rows are the same", START),
     # Without a key
-    (
-        [],
-        "raw_lines --same all",
-        0,
-        "3 are surplus",
-        {"SELECT depth, count(*) FROM raw_lines GROUP BY depth ORDER BY depth": [(1, 2), (2, 1)]},
-    ),
-    (
-        [],
-        "raw_lines --same depth --keep 'highest far'",
-        0,
-        "4 are surplus",
-        {"SELECT depth, far FROM raw_lines ORDER BY depth": [(1, 2.0), (2, None)]},
-    ),
+    ([], "raw_lines --same all", 0, "3 are surplus", {
+     "SELECT depth, count(*) FROM raw_lines GROUP BY depth ORDER BY depth": [(1, 2), (2, 1)]}),
+    ([], "raw_lines --same depth --keep 'highest far'", 0, "4 are surplus", {
+     "SELECT depth, far FROM raw_lines ORDER BY depth": [(1, 2.0), (2, None)]}),
     # By a key of two columns
-    (
-        ["INSERT INTO bends VALUES (2, 1, 'x'), (1, 9, 'x'), (1, 2, 'x'), (3, 1, NULL), (4, 1, NULL)"],
-        "bends --same name --keep fullest --nulls same",
-        0,
-        "Committed",
-        {"SELECT part, place FROM bends ORDER BY part": [(1, 2), (3, 1)]},
-    ),
+    (["INSERT INTO bends VALUES (2, 1, 'x'), (1, 9, 'x'), (1, 2, 'x'), (3, 1, NULL), (4, 1, NULL)"],
+     "bends --same name --keep fullest --nulls same", 0, "Committed", {"SELECT part, place FROM bends ORDER BY part":
+     [(1, 2), (3, 1)]}),
     # The index that keeps them out
-    ([], "weirs --same name --keep fullest --then-unique one_name", 0, "unique index one_name on (name) is added", {}),
+    ([], "weirs --same name --keep fullest --then-unique one_name", 0, "unique index one_name on (name) is added", {})
+     ,
     ([], "weirs --same name --ignore case --keep fullest --then-unique one_name", 3, "would not keep texts", START),
-    (
-        [],
-        "weirs --same name --nulls same --keep fullest --then-unique one_name",
-        3,
-        "would not keep rows with NULLs",
-        START,
-    ),
-    ([], "weirs --same name --where 'id > 0' --keep fullest --then-unique one_name", 3, "goes without --where", START),
-]
+    ([], "weirs --same name --nulls same --keep fullest --then-unique one_name", 3, "would not keep rows with NULLs",
+     START),
+    ([], "weirs --same name --where 'id > 0' --keep fullest --then-unique one_name", 3, "goes without --where", START)
+     ,
+]  # fmt: skip
 
 
 @pytest.fixture
@@ -325,11 +215,7 @@ def test_what_was_changed_since_is_left_alone(filled: Server, yeldro: Yeldro) ->
 
 
 def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldro) -> None:
-    kinds = {
-        "sqlite": "TEXT COLLATE NOCASE",
-        "mariadb": "VARCHAR(20)",
-        "postgresql": 'VARCHAR(20) COLLATE "blind"',
-    }
+    kinds = {"sqlite": "TEXT COLLATE NOCASE", "mariadb": "VARCHAR(20)", "postgresql": 'VARCHAR(20) COLLATE "blind"'}
     if server.engine == "postgresql":
         server.run(["CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"])
     server.run(

@@ -33,20 +33,8 @@ FILL = [
 ]
 SMUGGLED = [
     *"'\"`#\x00\nö",
-    ") OR (1 = 1",
-    "; DELETE FROM aside",
-    "; DELETE FROM aside; --",
-    ") -- ",
-    " /* all */ ",
-    "/*! or 1=1 */",
-    "\\' OR 1=1 -- ",
-    "''",
-    "$$",
-    "; COMMIT; DELETE FROM aside",
-    ") RETURNING (id",
-    " UNION SELECT 1 ",
-    ":x",
-    "%s",
+    *(") OR (1 = 1", "; DELETE FROM aside", "; DELETE FROM aside; --", ") -- ", " /* all */ ", "/*! or 1=1 */"),
+    *("\\' OR 1=1 -- ", "''", "$$", "; COMMIT; DELETE FROM aside", ") RETURNING (id", " UNION SELECT 1 ", ":x", "%s"),
 ]
 COLUMNS = st.sampled_from(["id", "name", "depth", "weirs.id", '"id"', "weir_id", "nosuch"])
 VALUES = st.sampled_from(

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tests.fuzzing import Fuzz
+from tools.fuzzing import Fuzz
+
 from tests.servers import Server
 
 

@@ -49,68 +49,31 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
     ([], [], 0, "Committed", START),
     ([], ["--rehearse"], 0, "Rehearsed", SPOILT),
     (["INSERT INTO weirs VALUES (1, 'a', 0.1)"], [], 0, "Committed", START),
-    (
-        ["INSERT INTO weirs VALUES (1, 'a', 0.2)"],
-        [],
-        3,
-        "Rows with other values have taken 1 of the keys of weirs",
-        SPOILT,
-    ),
-    (
-        ["INSERT INTO weirs VALUES (1, 'A', 0.2)"],
-        ["--differing", "keep"],
-        0,
-        "there with other values; they are left alone",
-        {"weirs": [2], "gates": [1, 2, 3], "notes": [1, 2]},
-    ),
+    (["INSERT INTO weirs VALUES (1, 'a', 0.2)"], [], 3, "Rows with other values have taken 1 of the keys of weirs",
+     SPOILT),
+    (["INSERT INTO weirs VALUES (1, 'A', 0.2)"], ["--differing", "keep"], 0,
+     "there with other values; they are left alone", {"weirs": [2], "gates": [1, 2, 3], "notes": [1, 2]}),
     (["INSERT INTO weirs VALUES (9, 'a', 1)"], [], 5, "a constraint|refused", SPOILT),
     (["ALTER TABLE weirs ADD COLUMN extra INTEGER"], [], 0, "Committed", START),
     (["ALTER TABLE weirs ADD COLUMN extra INTEGER DEFAULT 5 NOT NULL"], [], 0, "Committed", START),
     (["ALTER TABLE weirs DROP COLUMN depth"], [], 3, "weirs has no column depth any more", SPOILT),
     (["ALTER TABLE gates RENAME TO doors"], [], 3, "The table gates of the run is not in this database", SPOILT),
-    (
-        ["UPDATE notes SET weir_id = 3 WHERE id = 1"],
-        [],
-        0,
-        "1 rows of notes are not as the run left them",
-        {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [2]},
-    ),
-    (
-        ["DELETE FROM notes WHERE id = 1"],
-        [],
-        0,
-        "1 rows of notes that the run changed are gone",
-        {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [2]},
-    ),
-    (
-        ["UPDATE notes SET text = 'new' WHERE id = 1"],
-        [],
-        0,
-        "Committed",
-        {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [1, 2]},
-    ),
+    (["UPDATE notes SET weir_id = 3 WHERE id = 1"], [], 0, "1 rows of notes are not as the run left them", {"weirs": [
+     1, 2], "gates": [1, 2, 3], "notes": [2]}),
+    (["DELETE FROM notes WHERE id = 1"], [], 0, "1 rows of notes that the run changed are gone", {"weirs": [1, 2],
+     "gates": [1, 2, 3], "notes": [2]}),
+    (["UPDATE notes SET text = 'new' WHERE id = 1"], [], 0, "Committed", {"weirs": [1, 2], "gates": [1, 2, 3], "notes"
+     : [1, 2]}),
     ([], ["--key", "1"], 0, "Committed", {"weirs": [1], "gates": [1, 2], "notes": [1]}),
     ([], ["--key", "1", "--table", "weirs"], 0, "Committed", {"weirs": [1]}),
     ([], ["--table", "weirs"], 0, "Committed", {"weirs": [1, 2]}),
     ([], ["--table", "gates"], 3, "3 rows of gates reference rows of weirs that are gone", SPOILT),
     ([], ["--key", "900"], 2, "The run archived no row of weirs with that key", SPOILT),
     ([], ["--table", "log"], 2, "The run touched no row of log", SPOILT),
-    (
-        ["altering trigger"],
-        [],
-        3,
-        "weirs: 2 rows were to be restored, 0 are as they were (depth differs); the likely cause",
-        SPOILT,
-    ),
+    (["altering trigger"], [], 3,
+     "weirs: 2 rows were to be restored, 0 are as they were (depth differs); the likely cause", SPOILT),
     (["logging trigger"], [], 0, "Committed", {"weirs": [1, 2], "gates": [1, 2, 3], "notes": [1, 2], "log": [1, 2]}),
-]
-
-
-@pytest.fixture(autouse=True)
-def named_here(request: pytest.FixtureRequest, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A record is not believed about the server that it names: the person says it too."""
-    request.getfixturevalue("yeldro")
-    monkeypatch.setenv("YELDRO_DB", server.place)
+]  # fmt: skip
 
 
 def images(server: Server) -> dict[str, dict[int, Any]]:

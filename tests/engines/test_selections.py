@@ -19,20 +19,20 @@ from yeldro.errors import UsageError, YeldroError
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(9), built DATE, up_id INTEGER, old_id INTEGER,"
-    " FOREIGN KEY (up_id) REFERENCES weirs (id))",
+     " FOREIGN KEY (up_id) REFERENCES weirs (id))",
     "CREATE TABLE gates (weir_id INTEGER, part VARCHAR(9), label VARCHAR(9), PRIMARY KEY (weir_id, part),"
-    " FOREIGN KEY (weir_id) REFERENCES weirs (id))",
+     " FOREIGN KEY (weir_id) REFERENCES weirs (id))",
     "CREATE TABLE notes (id INTEGER PRIMARY KEY, weir_id INTEGER, first_id INTEGER, name VARCHAR(9),"
-    " FOREIGN KEY (first_id) REFERENCES weirs (id), FOREIGN KEY (weir_id) REFERENCES weirs (id))",
+     " FOREIGN KEY (first_id) REFERENCES weirs (id), FOREIGN KEY (weir_id) REFERENCES weirs (id))",
     "CREATE VIEW old_weirs AS SELECT id AS number, name FROM weirs WHERE built < '2000-01-01'",
     "CREATE VIEW counted AS SELECT id, count(*) AS n FROM weirs GROUP BY id",
     "CREATE VIEW both_of AS SELECT weirs.id FROM weirs JOIN gates ON gates.weir_id = weirs.id",
     "CREATE VIEW nameless AS SELECT name FROM weirs",
     "INSERT INTO weirs VALUES (1, 'a', '1990-05-01', NULL, 9), (2, 'b', '1999-12-31', 1, NULL),"
-    " (3, 'c', '2000-01-01', 2, 1), (4, '', NULL, NULL, 8)",
+     " (3, 'c', '2000-01-01', 2, 1), (4, '', NULL, NULL, 8)",
     "INSERT INTO gates VALUES (1, 'x', 'a'), (1, 'y,z', NULL), (3, 'x', 'c')",
     "INSERT INTO notes VALUES (1, 1, 2, 'a'), (2, 3, 2, NULL)",
-]
+]  # fmt: skip
 
 
 def keys(*lines: str, header: str = "id") -> KeyFile:
@@ -42,14 +42,14 @@ def keys(*lines: str, header: str = "id") -> KeyFile:
 Options = dict[str, Any]
 CHOICES: list[tuple[str, Options, list[Any] | str]] = [
     ("weirs", {"keys": ("1", "7")}, [1]),
-    ("weirs", {"key_file": keys("2", "3", "2", "77"), "keys": ("4",)}, [2, 3, 4]),
+    ("weirs", {"key_file": keys("2", "3", "2", "77"), "keys": ("4", )}, [2, 3, 4]),
     ("weirs", {"key_file": keys("2", "two")}, "line 3 (id) is not a valid integer"),
     ("weirs", {"key_file": keys("2", header="number")}, "The header of keys.csv is number"),
     ("gates", {"key_file": keys("y,z;1", "x;2", header="part,weir_id")}, [(1, "y,z")]),
     ("gates", {"keys": ('1,"y,z"', "3,x")}, [(1, "y,z"), (3, "x")]),
     ("weirs", {"found_in": "gates"}, [1, 3]),
     ("weirs", {"not_found_in": "gates"}, [2, 4]),
-    ("weirs", {"not_found_in": "gates", "where": ("name <> ''",)}, [2]),
+    ("weirs", {"not_found_in": "gates", "where": ("name <> ''", )}, [2]),
     ("weirs", {"found_in": "notes"}, "--on id=first_id or --on id=weir_id"),
     ("weirs", {"found_in": "notes", "on": "id=first_id"}, [2]),
     ("weirs", {"found_in": "gates", "on": "id=weir_id, name=label"}, [1, 3]),
@@ -58,19 +58,19 @@ CHOICES: list[tuple[str, Options, list[Any] | str]] = [
     ("weirs", {"found_in": "weirs"}, [2, 3]),
     ("gates", {"found_in": "notes"}, "no reference between gates and notes"),
     ("weirs", {"found_in": "gates", "not_found_in": "notes", "on": "id"}, "could belong to several"),
-    ("weirs", {"where": ("id = 1",), "on": "id"}, "--on belongs to"),
+    ("weirs", {"where": ("id = 1", ), "on": "id"}, "--on belongs to"),
     ("notes", {"not_found_in": "weirs", "on": "weir_id=old_id"}, [2]),
     ("weirs", {"orphans": True}, []),
     ("gates", {"orphans": True, "on": "label"}, "references no other table through label"),
     ("old_weirs", {"all_rows": True}, [1, 2]),
-    ("old_weirs", {"where": ("number > 1",)}, [2]),
-    ("old_weirs", {"where": ("id > 1",)}, "no column 'id' in old_weirs"),
+    ("old_weirs", {"where": ("number > 1", )}, [2]),
+    ("old_weirs", {"where": ("id > 1", )}, "no column 'id' in old_weirs"),
     ("counted", {"all_rows": True}, "it groups rows"),
     ("both_of", {"all_rows": True}, "it joins tables"),
     ("nameless", {"all_rows": True}, "does not show id"),
     ("weirs", {"order_by": "built desc", "limit": 2}, [2, 3]),
     ("weirs", {"order_by": "name", "limit": 2, "found_in": "gates"}, [1, 3]),
-]
+]  # fmt: skip
 
 
 def preview(server: Server, table: str, options: Options) -> Preview:

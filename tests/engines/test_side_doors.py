@@ -58,30 +58,19 @@ POSTGRESQL = [
     ("CREATE RULE t AS ON DELETE TO gates DO INSTEAD NOTHING", 3, "gates: 3 rows"),
     ("CREATE RULE t AS ON DELETE TO weirs DO ALSO DELETE FROM notes WHERE weir = OLD.id", 3, "notes"),
     ("ALTER TABLE gates DISABLE TRIGGER ALL", 0, ""),
-    (
-        function("INSERT INTO gates VALUES (OLD.id + 80, OLD.id);").format(
-            "AFTER DELETE ON weirs FOR EACH ROW EXECUTE FUNCTION f(); ALTER TABLE weirs DISABLE TRIGGER USER;"
-            " ALTER TABLE gates DISABLE TRIGGER ALL; ALTER TABLE weirs ENABLE TRIGGER USER; CREATE TRIGGER u"
-            " AFTER UPDATE ON weirs"
-        ),
-        3,
-        "reference a row that is gone",
-    ),
-]
+    (function("INSERT INTO gates VALUES (OLD.id + 80, OLD.id);").format(
+     "AFTER DELETE ON weirs FOR EACH ROW EXECUTE FUNCTION f(); ALTER TABLE weirs DISABLE TRIGGER USER;"
+     " ALTER TABLE gates DISABLE TRIGGER ALL; ALTER TABLE weirs ENABLE TRIGGER USER; CREATE TRIGGER u"
+     " AFTER UPDATE ON weirs"), 3, "reference a row that is gone"),
+]  # fmt: skip
 MARIADB = [
-    (
-        f"CREATE TRIGGER t AFTER DELETE ON weirs FOR EACH ROW {ELSEWHERE[:-1]}",
-        3,
-        "the trigger t, which deletes from notes",
-    ),
+    (f"CREATE TRIGGER t AFTER DELETE ON weirs FOR EACH ROW {ELSEWHERE[:-1]}", 3,
+     "the trigger t, which deletes from notes"),
     ("CREATE TRIGGER t AFTER DELETE ON gates FOR EACH ROW UPDATE notes SET weir = 9", 3, "updates notes"),
     ("CREATE TRIGGER t AFTER DELETE ON weirs FOR EACH ROW INSERT INTO notes VALUES (OLD.id + 90, 1)", 0, ""),
-    (
-        "CREATE TRIGGER t BEFORE DELETE ON weirs FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'secret'",
-        5,
-        "own",
-    ),
-]
+    ("CREATE TRIGGER t BEFORE DELETE ON weirs FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'secret'", 5,
+     "own"),
+]  # fmt: skip
 DOORS = [("postgresql", *case) for case in POSTGRESQL] + [("mariadb", *case) for case in MARIADB]
 
 

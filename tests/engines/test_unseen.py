@@ -159,22 +159,23 @@ FAMILY = [
 LOG = "CREATE TRIGGER t AFTER DELETE ON {} FOR EACH ROW INSERT INTO log VALUES (OLD.id)"
 # The rights, what else there is, the exit status of a preview and of a deletion, and what is said.
 RIGHTS: list[tuple[tuple[str, ...], list[str], int, str]] = [
-    (("ALL ON {0}.*",), [], 0, ""),
+    (("ALL ON {0}.*", ), [], 0, ""),
     ((f"{ALL}*", "PROCESS ON *.*"), [], 0, ""),
     (("ALL ON {0}.p", "ALL ON {0}.c"), [], 3, "GRANT PROCESS ON *.* would show it"),
     (("ALL ON {0}.p", "ALL ON {0}.c", "PROCESS ON *.*"), [], 0, ""),
-    ((f"{ALL}p",), [], 3, "the server opens more tables"),
+    ((f"{ALL}p", ), [], 3, "the server opens more tables"),
     ((f"{ALL}p", "PROCESS ON *.*"), [], 3, ".c references it, and is hidden from this account; GRANT SELECT"),
-    (("ALL ON {0}.*",), [LOG.format("p")], 0, ""),
-    (("ALL ON {0}.*",), [LOG.format("c").replace("VALUES", "SELECT p.id FROM p JOIN log ON p.id = log.id -- ")], 0, ""),
-    (("ALL ON {0}.*",), [LOG.format("p"), "far"], 3, "the server opens more tables"),
-    (("ALL ON {0}.*",), ["far"], 3, "the server opens more tables"),
+    (("ALL ON {0}.*", ), [LOG.format("p")], 0, ""),
+    (("ALL ON {0}.*", ), [LOG.format("c").replace("VALUES", "SELECT p.id FROM p JOIN log ON p.id = log.id -- ")], 0,
+     ""),
+    (("ALL ON {0}.*", ), [LOG.format("p"), "far"], 3, "the server opens more tables"),
+    (("ALL ON {0}.*", ), ["far"], 3, "the server opens more tables"),
     (("ALL ON {0}.*", "PROCESS ON *.*"), ["far"], 3, "kin # references it, and is hidden from this account"),
-    (("ALL ON *.*",), ["far"], 0, ""),
-    ((f"{ALL}*",), [LOG.format("p")], 3, "the server opens more tables"),
+    (("ALL ON *.*", ), ["far"], 0, ""),
+    ((f"{ALL}*", ), [LOG.format("p")], 3, "the server opens more tables"),
     ((f"{ALL}*", "PROCESS ON *.*"), [LOG.format("c")], 3, "GRANT TRIGGER ON *.* would show them"),
     ((f"{ALL}*", "PROCESS, TRIGGER ON *.*"), [LOG.format("c")], 0, ""),
-]
+]  # fmt: skip
 
 
 @on("mariadb")
@@ -225,7 +226,7 @@ ROLES: list[tuple[list[str], int]] = [
     ([BOTH, "ALTER TABLE c ENABLE ROW LEVEL SECURITY", "CREATE POLICY q ON c USING (id > 1)"], 5),
     ([BOTH, "ALTER ROLE {0} SET default_transaction_read_only = on"], 5),
     ([BOTH, "CREATE SCHEMA hid", "CREATE TABLE hid.k (p INTEGER REFERENCES p ON DELETE CASCADE)",
-      "INSERT INTO hid.k VALUES (1)"], 5),
+     "INSERT INTO hid.k VALUES (1)"], 5),
 ]  # fmt: skip
 
 
@@ -367,18 +368,14 @@ OWN = "UPDATE p SET upper_name = upper(name) WHERE id = NEW.id"
 TOUCHED: list[tuple[str, str, int, str]] = [
     ("p", OWN, 0, "Committed"),
     ("c", "UPDATE p SET upper_name = upper(name) WHERE id = NEW.p", 0, "Committed"),
-    (
-        "p",
-        "UPDATE p SET upper_name = 'X' WHERE id = NEW.id",
-        3,
-        "2 rows were to be restored, 0 are as they were (upper_n",
-    ),
+    ("p", "UPDATE p SET upper_name = 'X' WHERE id = NEW.id", 3,
+     "2 rows were to be restored, 0 are as they were (upper_n"),
     ("p", "UPDATE p SET upper_name = 'X'", 3, "(upper_name differs)"),
     ("p", "UPDATE p SET upper_name = 'X' WHERE id = 3", 3, "changed rows, the tally explains"),
     ("c", "UPDATE p SET upper_name = 'X' WHERE id = 3", 3, "changed rows, the tally explains"),
     ("c", "DELETE FROM notes WHERE id = NEW.id", 3, "notes"),
     ("c", "UPDATE notes SET n = n WHERE id = NEW.id", 3, "notes"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("table", "body", "status", "said"), TOUCHED, ids=lambda value: str(value)[:50])

@@ -149,9 +149,7 @@ def test_seals_are_alike_where_the_rows_are(
 @settings(max_examples=settings().max_examples // 2)
 @given(worlds(), steps(), st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
 @example(
-    small(3, [1, 2, 3], [1, 3]),
-    [deleting("pins", "gate_id < 3"), deleting("basins", "b IS NULL")],
-    running.Manner(),
+    small(3, [1, 2, 3], [1, 3]), [deleting("pins", "gate_id < 3"), deleting("basins", "b IS NULL")], running.Manner()
 )
 @example(small(2, [1]), [deleting("gates", "other_id IS NULL"), deleting("basins", "b IS NULL")], running.Manner())
 @example(small(2, [2]), [MERGING, deleting("gates", "other_id IS NULL")], running.Manner())

@@ -19,8 +19,9 @@ from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 
-import yeldro
 from tests.servers import Server
+
+import yeldro
 from yeldro.cli import run_command_line
 
 _MEMORY = 2 << 30

@@ -18,6 +18,7 @@ from types import FrameType
 from typing import Any
 
 from tests.servers import Server
+
 from yeldro.cli import run_command_line
 
 TABLES = [
@@ -71,7 +72,7 @@ class Crashes:
             "delete": ["delete", "weirs", "--where", "id < 5", *rules, *place],
             "dedupe": ["dedupe", "weirs", *same, *place],
             "run": ["run", "steps.toml", *place],
-            "restore": ["restore", "last", "--yes"],
+            "restore": ["restore", "last", *place],
         }
         (folder / "steps.toml").write_text(STEPS)
         # What a command imports is imported here, so that a killed one is killed at its work.
@@ -178,7 +179,7 @@ class Crashes:
         with chdir(self.folder), reading.open("w") as file:
             saved, sys.stdout = sys.stdout, file
             try:
-                assert run_command_line(["history", "--format", "json"]) == 0
+                assert run_command_line(["history", "--format", "json", "--db", self.server.place]) == 0
             finally:
                 sys.stdout = saved
         runs = json.loads(reading.read_text())["runs"]
