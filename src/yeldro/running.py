@@ -189,6 +189,8 @@ class _Run:
             if self.manner.ask_first and not self.answers.allow(shown):
                 return self._result(Outcome.DECLINED, status=Declined.status)
             self.keeper.prepare(shown[0].reach)
+        else:
+            self.database.check_rights([job.selection.table for job in self.jobs], [])
         self.keeper.listen()
         self.database.begin(Mode.WRITE, [job.selection.table for job in self.jobs if job.selection.truncate])
         self.begun = True
@@ -232,6 +234,11 @@ class _Run:
     def _refused(self, found: Preview) -> RunResult | None:
         if found.refusals:
             return self._stopped(found, found.refusals[0])
+        if found.reach.matched and not self._changed:
+            reach = found.reach
+            changed = [(one.reference.child, one.reference.columns) for one in reach.detached if one.rows]
+            changed += [(one.table, one.columns) for one in reach.changes if one.rows]
+            self.database.check_rights([keys.table for keys, rows in reach.deleted if rows], changed)
         reason = self.keeper.find_fault(found.reach) if found.reach.matched else ""
         hint = "Leave the column out with --leave-out, or keep no copy with --no-archive."
         return self._stopped(found, reason, hint) if reason else None

@@ -58,6 +58,11 @@ class Database(Looking, Replacing, Copying, Protocol):
         """What a person should know about how it was looked at, "" for nothing."""
         ...
 
+    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+        """DatabaseFailed that names a right which a run would miss: to delete rows of some tables, and to change these
+        columns of others."""
+        ...
+
     def allow_functions(self, names: Iterable[str]) -> None:
         """Conditions may call these, whatever they do: the person knows them."""
         ...

@@ -78,6 +78,18 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         told = "This account makes no temporary tables here: keys were held by Yeldro meanwhile, which is slower."
         return f"{told} {self._statements.holding.lift}"
 
+    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+        """To explain a statement takes the rights that running it does."""
+        for table in deleted:
+            self._explain(sa.delete(self._statements.table(table)).where(sa.false()))
+        for table, columns in changed:
+            clause = self._statements.table(table)
+            self._explain(sa.update(clause).values({clause.c[name]: sa.null() for name in columns}).where(sa.false()))
+
+    def _explain(self, statement: sa.ClauseElement) -> None:
+        """As a text: what comes before it is no part of the statement."""
+        self._gate.run_text(f"EXPLAIN {self._gate.writer.write(statement)}").close()
+
     def record(self, journal: Callable[[str], None] | None) -> None:
         self._gate.journal = journal
 

@@ -224,6 +224,15 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             if self._setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
+    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+        """To lock a row takes the right to change it."""
+        super().check_rights(deleted, changed)
+        parents = {one.parent for one in self.schema.acting}
+        for table in deleted:
+            if table in parents:
+                one: sa.Select[Any] = sa.select(sa.literal_column("1")).select_from(self._statements.table(table))
+                self._explain(one.where(sa.false()).with_for_update())
+
     def _find_rights(self) -> None:
         """Without temporary tables one can still look: what would be in them is held here."""
         standby, may, database, role = tuple(self._gate.run_text(_RIGHTS).one())

@@ -148,6 +148,9 @@ class SqliteDatabase(SqliteCopies):
         if self._raw.in_transaction:
             self._gate.run_text("ROLLBACK")
 
+    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+        """There are none but those on the file."""
+
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """Temporary tables can be made at any time."""
 

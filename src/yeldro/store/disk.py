@@ -21,7 +21,7 @@ def find_stranger(path: Path) -> str:
     if pwd is None:
         return ""
     found = path.stat()
-    if found.st_uid not in (os.geteuid(), 0):
+    if {found.st_uid, path.lstat().st_uid} - {os.geteuid(), 0}:
         return "it belongs to another user"
     if found.st_mode & stat.S_IWOTH and not (stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX):
         return "others may write it"
