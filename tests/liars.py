@@ -18,7 +18,7 @@ class Liar:
     def __init__(self, server: tuple[str, int], trick: str, at: int) -> None:
         self.server, self.trick, self.at = server, trick, at
         self.told = b""
-        self.done = threading.Event()
+        self.playing, self.done = threading.Event(), threading.Event()
         self.listener = socket.create_server(("127.0.0.1", 0))
         self.port = self.listener.getsockname()[1]
         threading.Thread(target=self._listen, daemon=True).start()
@@ -50,6 +50,7 @@ class Liar:
                 return
 
     def _play(self, client: socket.socket, data: bytes) -> None:
+        self.playing.set()
         match self.trick:
             case "cut":
                 client.sendall(data[: len(data) // 2])

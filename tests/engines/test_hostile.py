@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from subprocess import PIPE
 from urllib.parse import urlsplit
 
 import pytest
@@ -202,6 +203,11 @@ def test_logging_in_ends_in_time(yeldro: Yeldro, server: Server, trick: str) -> 
         assert (done.status, time.monotonic() - began < 6) == (5, True), (at, done.err)
 
 
+def heed() -> None:
+    """The workers that run tests side by side ignore interrupts, and so would what they start."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
 @on("postgresql", "mariadb")
 @pytest.mark.parametrize("trick", ["silent", "notices"])
 def test_an_interrupt_ends_everything_at_once(server: Server, tmp_path: Path, trick: str) -> None:
@@ -210,11 +216,12 @@ def test_an_interrupt_ends_everything_at_once(server: Server, tmp_path: Path, tr
     server.run(MADE["postgresql"][:2])
     with lying(before(server), trick, 12) as liar:
         command = [sys.executable, "-m", "yeldro", "survey", "--db", through(server, liar)]
-        asked = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
-        time.sleep(2.5)
+        asked = subprocess.Popen(command, cwd=tmp_path, stdout=PIPE, stderr=PIPE, preexec_fn=heed)
+        assert liar.playing.wait(60)
+        time.sleep(0.5)
         assert asked.poll() is None
         asked.send_signal(signal.SIGINT)
-        _, told = asked.communicate(timeout=4)
+        _, told = asked.communicate(timeout=15)
     assert (asked.returncode, b"Interrupted" in told) == (130, True), told
 
 

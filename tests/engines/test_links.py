@@ -228,6 +228,8 @@ def test_a_standby(yeldro: Yeldro, secured: tuple[str, int, Path], place: Path, 
     ]
     with running(command, "postgres", folder, other):
         standby = primary.place.replace(str(port), str(other))
+        while "starting up" in yeldro("survey", "--db", standby).err:
+            time.sleep(0.2)
         compare(yeldro, standby, primary.place)
         done = yeldro("delete", "weirs", "--key", "1", "--yes", "--db", standby)
     assert (done.status, "It is a standby" in done.err) == (5, True), done.err

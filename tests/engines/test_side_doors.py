@@ -13,7 +13,7 @@ from yeldro.core.outcome import RunResult
 from yeldro.core.preview import Request
 from yeldro.core.reach import Rule, Rules
 from yeldro.core.selection import Asked
-from yeldro.errors import Refused
+from yeldro.errors import DatabaseFailed, Refused
 from yeldro.jobs import Deletion
 
 TABLES = [
@@ -143,7 +143,8 @@ def test_row_security_and_schemas_that_the_role_cannot_read_fail_the_run(server:
     )
     as_role = Server("postgresql", server.place.replace("postgres@", f"{role}@"), '"')
     before = image(server)
-    hidden = delete(as_role)
+    with pytest.raises(DatabaseFailed, match="row-level security"):
+        delete(as_role)
     server.run(
         "ALTER TABLE weirs DISABLE ROW LEVEL SECURITY",
         "CREATE SCHEMA IF NOT EXISTS far",
@@ -151,9 +152,7 @@ def test_row_security_and_schemas_that_the_role_cannot_read_fail_the_run(server:
         "INSERT INTO far.kin VALUES (1, 1)",
     )
     unreadable = delete(as_role)
-    assert (hidden.status, unreadable.status) == (5, 5)
-    assert "row-level security" in hidden.reason
-    assert "far" in unreadable.reason
+    assert (unreadable.status, "far" in unreadable.reason) == (5, True)
     assert image(server) == before
     seen = delete(server)
     assert seen.preview is not None

@@ -579,7 +579,7 @@ def test_nothing_is_settled_where_the_server_may_lag(
         monkeypatch.setattr(type(database), "find_lag", lambda _: "it is a replica")
     assert "cannot tell, because it is a replica" in yeldro("history").err
     monkeypatch.undo()
-    assert yeldro("history").err == ""
+    assert yeldro("history", "--db", server.place).err == ""
     assert json.loads(record_of(tmp_path).read_text())["outcome"] == "committed"
 
 

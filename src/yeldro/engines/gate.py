@@ -120,7 +120,8 @@ class Gate:
     def run_text(self, text: str, kind: Kind = Kind.LOOK) -> sa.CursorResult[Any]:
         """Send one statement that holds no names or values from outside."""
         with self.translated():
-            result = self.connection.exec_driver_sql(text)
+            # Without parameters a percent sign is one.
+            result = self.connection.exec_driver_sql(text, execution_options={"no_parameters": True})
         self._tell(kind, text)
         self._check()
         return result
