@@ -128,14 +128,10 @@ def test_nothing_steers_the_terminal(yeldro: Yeldro, gauges: Path, tmp_path: Pat
         file.execute("INSERT INTO other VALUES (1, ?), (2, 'b'), (3, ?)", (name, name))
         file.execute(f"INSERT INTO {quoted} VALUES (1, NULL), (2, 1)")
     file.close()
-    cleanup = {"title": name, "description": f"a\n{text}\nb", "steps": [{"name": name, "delete": name, "key": ["1"]}]}
-    steps = (
-        f"[[steps]]\nname = {json.dumps(name)}\ndelete = {json.dumps(name)}\nkey = \"1\"\nwhere = \"'{text}' <> 'a'\"\n"
-    )
-    steps = steps.replace(text, json.dumps(text)[1:-1])
-    top = "".join(f"{key} = {json.dumps(cleanup[key])}\n" for key in ("title", "description"))
-    (tmp_path / "c.toml").write_text(top + steps)
-    (tmp_path / "bad.toml").write_text(f"{json.dumps(name)} = 1\n[[steps]]\nname = {json.dumps(name)}\n")
+    called, told = json.dumps(name), json.dumps(f"a\n{text}\nb")
+    steps = f'[[steps]]\nname = {called}\ndelete = {called}\nkey = "1"\n'
+    (tmp_path / "c.toml").write_text(f"title = {called}\ndescription = {told}\n{steps}")
+    (tmp_path / "bad.toml").write_text(f"{called} = 1\n{steps}")
     (tmp_path / "keys.csv").write_text(f"{name.replace(chr(13), '')},id\n1,{text}\n")
     lines = [
         "survey",

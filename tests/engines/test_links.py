@@ -10,7 +10,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -233,6 +233,17 @@ def test_a_standby(yeldro: Yeldro, secured: tuple[str, int, Path], place: Path, 
         compare(yeldro, standby, primary.place)
         done = yeldro("delete", "weirs", "--key", "1", "--yes", "--db", standby)
     assert (done.status, "It is a standby" in done.err) == (5, True), done.err
+
+
+@on("mariadb")
+def test_a_proxy_that_hands_the_session_on(server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Faked: none is among Debian's packages. The server then has another number for each transaction."""
+    with closing(server.open(Mode.READ)) as database:
+        monkeypatch.setattr(type(database), "_find_session", lambda _: -1)
+        with pytest.raises(DatabaseFailed, match="A pooler stands between"):
+            database.begin(Mode.READ)
+    with pytest.raises(DatabaseFailed, match="A pooler stands between"):
+        server.open(Mode.READ)
 
 
 FAULTS = ['tls = "maybe"', 'tls = "verify"', 'tls_cert = "c.pem"', 'pooled = "transaction"', "tls = true"]

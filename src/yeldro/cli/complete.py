@@ -21,11 +21,21 @@ def complete_columns(context: click.Context, _: click.Parameter, begun: str) -> 
 
 
 def _names(context: click.Context) -> dict[str, list[str]]:
-    """Nothing where the database cannot be asked: a shell has no room for an error."""
+    """Nothing where the database cannot be asked: a shell has no room for an error.
+
+    Names that would steer the terminal are left out.
+    """
     from yeldro.engines.completion_names import list_names
 
     try:
         place = find_database(context.params.get("db"))
-        return list_names(place.address, os.environ.get("YELDRO_DB_PASSWORD"), place.link)
+        found = list_names(place.address, os.environ.get("YELDRO_DB_PASSWORD"), place.link)
+        return {name: list(filter(_is_plain, columns)) for name, columns in found.items() if _is_plain(name)}
     except Exception:  # noqa: BLE001 - whatever it is
         return {}
+
+
+def _is_plain(name: str) -> bool:
+    from yeldro.core.visible import one_line
+
+    return one_line(name) == name
