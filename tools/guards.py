@@ -834,8 +834,8 @@ GUARDS = [
             (
                 "an interrupt is seen while a server talks",
                 "src/yeldro/engines/postgresql_link.py",
-                '_wait = getattr(waiting, "wait_poll", waiting.wait_selector)',
-                "_wait = waiting.wait",
+                "self.pgconn.notice_handler = None",
+                "pass",
                 f"{HOSTILE}::test_an_interrupt_ends_everything_at_once",
             ),
             (
