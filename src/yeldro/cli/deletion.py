@@ -107,6 +107,7 @@ def run_command(kind: str, options: dict[str, Any], work: Work, place: Place | N
     with opened(place, Mode.WRITE, options["wait"], options["allow_function"]) as database:
         result = work(database, manner, person, read_keeping(kind, options, place.address))
     where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
+    where += "" if place.name or place.address.is_file else f" --db {quote_word(str(place.address))}"
     back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
         tell(screen, kind, result, back, person)
