@@ -186,8 +186,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         try:
             self._gate.run_text(f"CREATE TEMPORARY TABLE {name} (n INT PRIMARY KEY)")
         except DatabaseFailed:
-            (account,) = self._gate.read("SELECT CURRENT_USER()")[0]
-            lift = f"GRANT CREATE TEMPORARY TABLES ON {self._database}.* TO {account} would let it."
+            user, _, host = str(self._gate.read("SELECT CURRENT_USER()")[0][0]).rpartition("@")
+            lift = f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' would let it."
             self._gate.lift = lift
             self._statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift)
         else:
