@@ -1,6 +1,5 @@
 """The entry point. `--version` and `--help` are answered before anything heavy is imported."""
 
-import signal
 import sys
 
 from yeldro import __version__
@@ -15,6 +14,8 @@ def main() -> None:
         sys.stdout.write(render_overview())
         return
     try:
+        import signal
+
         from yeldro.cli import run_command_line
 
         # What ends a process ends the command as Ctrl-C does, so that nothing goes on in a server.
