@@ -68,6 +68,11 @@ def test_an_address_never_shows_its_password(yeldro: Yeldro, tmp_path: Path, wri
     done = yeldro("survey", "--db", written.replace("@h", "@h.invalid"), "--wait", "1")
     assert (done.status in (0, 2, 5), SECRET in done.out + done.err) == (True, False), done.err
     (tmp_path / "one.toml").write_text(f'database = "{written}"\n[[steps]]\nname = "s"\ndelete = "t"\nkey = "1"\n')
+    (tmp_path / "gone.db").touch()
+    for line in (["run", "one.toml", "--explain"], ["survey", written, "--db", "gone.db"], [written]):
+        wrong = yeldro(*line)
+        told = (wrong.out + wrong.err).replace(f"{SECRET}://", "")
+        assert SECRET not in told or (line[0] != "run" and written.endswith((f"file={SECRET}", f"{SECRET}=1"))), line
     run = yeldro("run", "one.toml", "--yes", "--log", "log")
     assert (run.status, SECRET in run.out + run.err + (tmp_path / "log").read_text()) == (2, False), run.err
 

@@ -860,6 +860,13 @@ GUARDS = [
                 "test_hostile.py::test_an_address_never_shows_its_password",
             ),
             (
+                "a message hides what may be a password",
+                "src/yeldro/cli/screen.py",
+                "        message, hint = hide_passwords(message), hide_passwords(hint)\n",
+                "",
+                "test_hostile.py::test_an_address_never_shows_its_password",
+            ),
+            (
                 "what others could have written is not used",
                 "src/yeldro/store/disk.py",
                 "    if found.st_mode & stat.S_IWOTH and not",

@@ -12,6 +12,7 @@ from rich.console import Console, ConsoleOptions, RenderableType
 from rich.segment import Segment
 from rich.text import Text
 
+from yeldro.core.address import hide_passwords
 from yeldro.core.visible import make_visible, one_line
 from yeldro.errors import OutputClosed, YeldroError
 from yeldro.report.documents import Document, make_error, write_json
@@ -102,11 +103,13 @@ class Screen:
 
     def tell_error(self, error: YeldroError) -> None:
         if self.format == "json":
+            error.message, error.hint = hide_passwords(error.message), hide_passwords(error.hint)
             self.write_document(make_error(error))
             return
         self.tell(error.message, error.hint)
 
     def tell(self, message: str, hint: str) -> None:
+        message, hint = hide_passwords(message), hide_passwords(hint)
         self._error.print(Text.assemble(("Error: ", "bold red"), message))
         if hint:
             self._error.print(Text("\n".join(f"  {line}" for line in hint.splitlines())), soft_wrap=True)

@@ -158,3 +158,13 @@ def _read_server(kind: str, scheme: str, rest: str) -> Address:
 
 def _unreadable(scheme: str) -> UsageError:
     return UsageError(f"The {scheme}:// URL cannot be read.", _HINT)
+
+
+# What stands between a colon and an at sign, wherever somebody wrote an address; `//` begins no password.
+_LOGIN = re.compile(r"((?:\w+:/{1,3})?[^\s:/@'\"]*):(?!//)\S*@")
+_NAMED_SECRET = re.compile(r"((?:password|passwd)=)[^\s&'\"]+", re.IGNORECASE)
+
+
+def hide_passwords(text: str) -> str:
+    """A message that may repeat what somebody wrote in the wrong place, without what may be a password."""
+    return _NAMED_SECRET.sub(r"\1…", _LOGIN.sub(r"\1:…@", text))

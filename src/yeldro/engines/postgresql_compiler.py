@@ -29,9 +29,6 @@ class Equated(sa.types.UserDefinedType[Any]):
     def __init__(self, sign: str) -> None:
         self.sign = sign
 
-    def get_col_spec(self, **_: Any) -> str:
-        raise NotImplementedError("a type that is only compared")
-
 
 class FullCompiler(PGCompiler_psycopg):
     """Writes the name of every function and operator with its schema."""

@@ -8,9 +8,11 @@ from typing import Any
 
 from rich.text import Text
 
+from yeldro.core.address import hide_passwords, read_address
 from yeldro.core.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.guards import Expected, read_expected
 from yeldro.core.visible import one_line
+from yeldro.errors import UsageError
 from yeldro.report.grids import count
 
 _WIDTH = 100
@@ -29,7 +31,7 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     for line in cleanup.description.splitlines():  # in the words of whoever wrote the file, which the bar shows
         yield Text(f"  | {one_line(line)}")
     if cleanup.database:
-        yield Text(f"It works on the database {one_line(cleanup.database)}.")
+        yield Text(f"It works on the database {_show_database(one_line(cleanup.database))}.")
     for param in cleanup.params:
         yield Text(one_line(_param(param)))
     for number, step in enumerate(cleanup.steps, 1):
@@ -43,6 +45,14 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     if cleanup.steps[1:]:
         yield _line("The steps are done in this order, each on what those before it left.")
     yield _line("It is one transaction: all counts are compared, and unless each is right nothing is changed.")
+
+
+def _show_database(name: str) -> str:
+    """A URL only as it can be shown."""
+    try:
+        return str(read_address(name)) if "://" in name else hide_passwords(name)
+    except UsageError:
+        return "at an address that cannot be read"
 
 
 def _line(sentence: str) -> Text:

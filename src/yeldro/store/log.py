@@ -8,6 +8,7 @@ import logging.handlers
 import time
 from pathlib import Path
 
+from yeldro.core.address import hide_passwords
 from yeldro.core.outcome import RunResult
 from yeldro.core.visible import one_line
 from yeldro.errors import UsageError
@@ -46,7 +47,7 @@ class Log:
     def write(self, message: str, *, failed: bool) -> bool:
         """The one line. Returns whether it was written: what was run is done all the same."""
         level = logging.ERROR if failed else logging.INFO
-        self._handler.handle(logging.LogRecord("yeldro", level, "", 0, one_line(message), None, None))
+        self._handler.handle(logging.LogRecord("yeldro", level, "", 0, hide_passwords(one_line(message)), None, None))
         try:
             self._handler.close()
             if isinstance(self._handler, logging.StreamHandler):
