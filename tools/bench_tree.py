@@ -226,6 +226,9 @@ def bench_unindexed(report: Report, parents: int = PARENTS) -> bool:
     return met
 
 
+DRIVERS = {"sqlite": "sqlite", "postgresql": "postgresql+psycopg", "mariadb": "mysql+pymysql"}
+
+
 def bench_catalogue(report: Report) -> bool:
     """150 tables with references and indexes, against SQLAlchemy's own reflection."""
     met = True
@@ -240,7 +243,11 @@ def bench_catalogue(report: Report) -> bool:
             gate = getattr(database, "_gate")  # noqa: B009
             reader = import_module(f"yeldro.engines.{server.engine}_catalogue")
             more = [server.place.rpartition("/")[2]] if server.engine == "mariadb" else []
-            reflected = min(_timed(_reflect, gate.connection) for _ in range(5))
+            # Ours names each operator in full, which reflection does not expect.
+            plain = sa.create_engine(sa.URL.create(DRIVERS[server.engine]), creator=server.connect)
+            with plain.connect() as connection:
+                reflected = min(_timed(_reflect, connection) for _ in range(5))
+            plain.dispose()
             read = min(_timed(reader.read_schema, gate, *more) for _ in range(5))
         met &= report(f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*")
     return met
