@@ -16,8 +16,8 @@ import psycopg
 import pymysql
 import pytest
 
-from yeldro.core.database import Database, Mode
-from yeldro.engines import open_database
+from yeldro.core.database.connection import Database, Mode
+from yeldro.engines.open import open_database
 
 ENGINES = ["sqlite", "postgresql", "mariadb"]
 POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432")

@@ -21,11 +21,11 @@ from hypothesis import strategies as st
 from tests.conftest import Yeldro, digest
 from tests.servers import ENGINES, served
 from tests.test_deletions import answered
-from yeldro.core import cleanup_keys as keys
-from yeldro.core.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.cleanup_keys import GUARDS, TYPES, make_schema
-from yeldro.core.cleanup_reading import read_cleanup
-from yeldro.core.database import Mode
+from yeldro.core.cleanup import keys
+from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.cleanup.keys import GUARDS, TYPES, make_schema
+from yeldro.core.cleanup.reading import read_cleanup
+from yeldro.core.database.connection import Mode
 from yeldro.demo.cleanups import CLEANUPS
 from yeldro.errors import UsageError
 from yeldro.store.cleanup_file import load_cleanup, rewrite_cleanup, write_cleanup

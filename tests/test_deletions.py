@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Yeldro, digest
-from yeldro.engines import gate
+from yeldro.engines.shared import gate
 from yeldro.errors import DatabaseFailed
 
 STATIONS = ["stations", "--where", "closed_on < :day", "-p", "day=2019-01-01", "--dependents", "photos=detach"]

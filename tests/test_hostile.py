@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Yeldro
-from yeldro.core.address import read_address
+from yeldro.core.model.address import read_address
 from yeldro.errors import UsageError
 
 SECRET = "s3cr3t"

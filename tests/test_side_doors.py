@@ -10,12 +10,12 @@ import pytest
 
 from tests.conftest import Yeldro, digest
 from tests.property.test_laws import Yes
-from yeldro import running
-from yeldro.core.database import Mode
-from yeldro.core.preview import Preview, Request
-from yeldro.core.selection import Asked
-from yeldro.engines import open_database
+from yeldro.core.database.connection import Mode
+from yeldro.core.run.preview import Preview, Request
+from yeldro.core.selection.selection import Asked
+from yeldro.engines.open import open_database
 from yeldro.errors import DatabaseFailed
+from yeldro.usecases import run as running
 
 SCHEMA = """
 CREATE TABLE weirs (id INTEGER PRIMARY KEY, name TEXT, twin_id INTEGER REFERENCES weirs);

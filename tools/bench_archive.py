@@ -16,13 +16,14 @@ from pathlib import Path
 from tests.servers import Server
 
 from tools.bench_tree import HAND, SERIES, Report, Stopwatch, build, by_statements, engines, ours
-from yeldro import restoring, running
-from yeldro.core.database import Database
-from yeldro.core.outcome import RunResult
-from yeldro.core.preview import Request
-from yeldro.core.restore import RestorePlan
-from yeldro.core.selection import Asked
+from yeldro.core.database.connection import Database
+from yeldro.core.restore.execute import RestorePlan
+from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.preview import Request
+from yeldro.core.selection.selection import Asked
 from yeldro.store.records import Keeping, RunRecord, find_record
+from yeldro.usecases import restore as restoring
+from yeldro.usecases import run as running
 
 TEXT = {"sqlite": "'{0} ' || n", "postgresql": "'{0} ' || n", "mariadb": "CONCAT('{0} ', n)"}
 COLUMNS = "id, station, sensor, value, level, taken_at, remark, checked, digest, spare"

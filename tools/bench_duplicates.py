@@ -12,9 +12,9 @@ import sqlalchemy as sa
 from tests.servers import Server
 
 from tools.bench_tree import SERIES, Report, Stopwatch, _Clock, by_statements, engines
-from yeldro import running
-from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
-from yeldro.core.selection import Asked
+from yeldro.core.duplicates.groups import DuplicatesRequest, read_duplicates
+from yeldro.core.selection.selection import Asked
+from yeldro.usecases import run as running
 
 ROWS = 2_000_000
 BARS = {"sqlite": 0.7, "postgresql": 0.5, "mariadb": 0.5}

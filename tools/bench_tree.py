@@ -20,12 +20,12 @@ from typing import Any
 import sqlalchemy as sa
 from tests.servers import ENGINES, Server, served
 
-from yeldro import running
-from yeldro.core.preview import Preview, Request
-from yeldro.core.reach import Rule, Rules
-from yeldro.core.selection import Asked
-from yeldro.core.tally import Tally
+from yeldro.core.reach.search import Rule, Rules
+from yeldro.core.run.preview import Preview, Request
+from yeldro.core.run.tally import Tally
+from yeldro.core.selection.selection import Asked
 from yeldro.store.records import Keeping
+from yeldro.usecases import run as running
 
 Report = Callable[[str, float, float, str], bool]
 
@@ -241,14 +241,14 @@ def bench_catalogue(report: Report) -> bool:
             server.run([f"CREATE INDEX i{place} ON t{place} (c1, c2)"])
         with closing(server.open()) as database:
             gate = getattr(database, "_gate")  # noqa: B009
-            reader = import_module(f"yeldro.engines.{server.engine}_catalogue")
-            more = [server.place.rpartition("/")[2]] if server.engine == "mariadb" else []
+            reader = import_module(f"yeldro.engines.{server.engine}.catalogue")
+            more: dict[str, list[Any]] = {"postgresql": [["public"]], "mariadb": [server.place.rpartition("/")[2]]}
             # Ours names each operator in full, which reflection does not expect.
             plain = sa.create_engine(sa.URL.create(DRIVERS[server.engine]), creator=server.connect)
             with plain.connect() as connection:
                 reflected = min(_timed(_reflect, connection) for _ in range(5))
             plain.dispose()
-            read = min(_timed(reader.read_schema, gate, *more) for _ in range(5))
+            read = min(_timed(reader.read_schema, gate, *more.get(server.engine, [])) for _ in range(5))
         met &= report(f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*")
     return met
 

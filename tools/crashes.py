@@ -76,10 +76,10 @@ class Crashes:
         }
         (folder / "steps.toml").write_text(STEPS)
         # What a command imports is imported here, so that a killed one is killed at its work.
-        for name in ("restore", "history", "delete", "dedupe", "run", "cleanups"):
-            import_module(f"yeldro.cli.{name}")
-        import_module("yeldro.restoring")
-        import_module("yeldro.cli.deletion")
+        for name in ("restore", "history", "delete", "dedupe", "run"):
+            import_module(f"yeldro.cli.commands.{name}")
+        import_module("yeldro.usecases.restore")
+        import_module("yeldro.cli.run_cleanup")
         server.open().close()
         # Once through all, to learn how many calls they make.
         self.calls: dict[str, int] = {}

@@ -11,10 +11,10 @@ import sqlglot
 from sqlglot import exp
 from tests.conftest import Yeldro
 
-from yeldro.core.ddl import read_ddl
-from yeldro.core.schema import Family, OnDelete
-from yeldro.core.targets import TARGETS
+from yeldro.core.model.schema import Family, OnDelete
 from yeldro.errors import UsageError
+from yeldro.offline.schema_file import read_ddl
+from yeldro.offline.target import TARGETS
 
 SCHEMAS = {
     "sqlserver": """

@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yeldro.core.graph import find_components, find_cycle
+from yeldro.core.model.graph import find_components, find_cycle
 
 EDGES = st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6)), max_size=14)
 NODES = list(range(7))

@@ -7,9 +7,9 @@ from decimal import Decimal
 
 import pytest
 
-from yeldro.core.guards import read_expected
-from yeldro.core.schema import Family
-from yeldro.core.values import Value, read_parameter, read_value
+from yeldro.core.model.schema import Family
+from yeldro.core.model.values import Value, read_parameter, read_value
+from yeldro.core.selection.guards import read_expected
 from yeldro.errors import UsageError
 
 VALUES = [

@@ -7,11 +7,11 @@ from contextlib import suppress
 import pytest
 
 from tests.servers import Server, label
-from yeldro import workflow
-from yeldro.core.guards import Guards, read_expected
-from yeldro.core.preview import Preview, Request
-from yeldro.core.selection import Asked
+from yeldro.core.run.preview import Preview, Request
+from yeldro.core.selection.guards import Guards, read_expected
+from yeldro.core.selection.selection import Asked
 from yeldro.errors import UsageError
+from yeldro.usecases import look as workflow
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, name VARCHAR(20), built DATE,"

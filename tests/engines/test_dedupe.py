@@ -16,13 +16,13 @@ import pytest
 from tests.conftest import Yeldro
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import running
-from yeldro.core.duplicates import DuplicatesRequest, read_duplicates
-from yeldro.core.keys import KeySet
-from yeldro.core.preview import Preview
-from yeldro.core.ranking import Ranking
-from yeldro.core.selection import Asked
-from yeldro.engines.base import SqlDatabase
+from yeldro.core.duplicates.groups import DuplicatesRequest, read_duplicates
+from yeldro.core.model.key_set import KeySet
+from yeldro.core.run.preview import Preview
+from yeldro.core.selection.grouping import Ranking
+from yeldro.core.selection.selection import Asked
+from yeldro.engines.shared.connection import SqlDatabase
+from yeldro.usecases import run as running
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(40), code VARCHAR(20) UNIQUE, depth INTEGER,"

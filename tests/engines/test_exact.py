@@ -255,7 +255,7 @@ def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
 @pytest.mark.parametrize("any_server", ["sqlite"], indirect=True)
 def test_keys_travel_in_chunks(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
     """Ranges, gaps, both ends of what a row number can be, and a second column that others reference."""
-    monkeypatch.setattr("yeldro.engines.sqlite_copies._KEYS_AT_ONCE", 3)
+    monkeypatch.setattr("yeldro.engines.sqlite.archive._KEYS_AT_ONCE", 3)
     keys = [-(2**63), -(2**63) + 1, -5, -4, -3, 1, 2, 3, 5, 9, 2**63 - 2, 2**63 - 1]
     server.run(
         "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER UNIQUE)",

@@ -12,13 +12,14 @@ from hypothesis import strategies as st
 
 from tests.property.test_laws import Yes
 from tests.servers import ENGINES, Server, served
-from yeldro import running, workflow
-from yeldro.core.database import Mode
-from yeldro.core.outcome import Outcome
-from yeldro.core.preview import Request
-from yeldro.core.reach import Rule, Rules
-from yeldro.core.selection import Asked
+from yeldro.core.database.connection import Mode
+from yeldro.core.reach.search import Rule, Rules
+from yeldro.core.run.outcome import Outcome
+from yeldro.core.run.preview import Request
+from yeldro.core.selection.selection import Asked
 from yeldro.errors import YeldroError
+from yeldro.usecases import look as workflow
+from yeldro.usecases import run as running
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), depth INTEGER)",

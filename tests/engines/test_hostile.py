@@ -16,7 +16,7 @@ from tests.conftest import Yeldro
 from tests.engines.test_unseen import on, there_and_back
 from tests.liars import Liar, lying
 from tests.servers import Server
-from yeldro.engines import mariadb_link
+from yeldro.engines.mariadb import link as mariadb_link
 
 # Whatever fits a column of one of these types better than what comes with the server.
 HIJACKED = """

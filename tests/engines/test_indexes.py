@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from tests.engines.test_side_doors import delete
 from tests.servers import Server
-from yeldro.core.outcome import Outcome
+from yeldro.core.run.outcome import Outcome
 
 INDEXES = {
     "sqlite": "SELECT name FROM sqlite_master WHERE type = 'index'",

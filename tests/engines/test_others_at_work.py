@@ -15,15 +15,15 @@ import pytest
 from tests.engines.test_side_doors import TABLES, image
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import running
-from yeldro.core.database import Database, Mode
-from yeldro.core.outcome import Outcome, RunResult
-from yeldro.core.preview import Preview, Request
-from yeldro.core.reach import Rule, Rules
-from yeldro.core.schema import OnDelete, Undeclared
-from yeldro.core.selection import Asked
+from yeldro.core.database.connection import Database, Mode
+from yeldro.core.model.schema import OnDelete, Undeclared
+from yeldro.core.reach.search import Rule, Rules
+from yeldro.core.run.outcome import Outcome, RunResult
+from yeldro.core.run.preview import Preview, Request
+from yeldro.core.selection.selection import Asked
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 from yeldro.store.records import Keeping
+from yeldro.usecases import run as running
 
 MEANWHILE = [
     ("INSERT INTO gates VALUES (9, 2)", "1 rows came into the reach and 0 left it"),

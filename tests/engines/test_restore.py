@@ -15,8 +15,8 @@ import pytest
 
 from tests.conftest import Yeldro
 from tests.servers import Server, served
-from yeldro.core.database import Mode
-from yeldro.engines.base import SqlDatabase
+from yeldro.core.database.connection import Mode
+from yeldro.engines.shared.connection import SqlDatabase
 from yeldro.errors import DatabaseFailed
 
 TABLES = [

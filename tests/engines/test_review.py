@@ -8,8 +8,8 @@ import pytest
 
 from tests.conftest import Yeldro
 from tests.servers import Server, label
-from yeldro import workflow
-from yeldro.core.review import Review
+from yeldro.core.review.verdict import Review
+from yeldro.usecases import look as workflow
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL, built DATE)",

@@ -8,14 +8,15 @@ import pytest
 
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import running, workflow
-from yeldro.core.address import PLAIN, read_address
-from yeldro.core.outcome import Outcome, RunResult
-from yeldro.core.preview import Preview, Request
-from yeldro.core.reach import Rule, Rules
-from yeldro.core.selection import Asked, KeyFile
+from yeldro.core.model.address import PLAIN, read_address
+from yeldro.core.reach.search import Rule, Rules
+from yeldro.core.run.outcome import Outcome, RunResult
+from yeldro.core.run.preview import Preview, Request
+from yeldro.core.selection.selection import Asked, KeyFile
 from yeldro.engines.completion_names import list_names
 from yeldro.errors import UsageError, YeldroError
+from yeldro.usecases import look as workflow
+from yeldro.usecases import run as running
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(9), built DATE, up_id INTEGER, old_id INTEGER,"

@@ -8,13 +8,13 @@ import pytest
 
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro import running
-from yeldro.core.outcome import RunResult
-from yeldro.core.preview import Request
-from yeldro.core.reach import Rule, Rules
-from yeldro.core.selection import Asked
+from yeldro.core.reach.search import Rule, Rules
+from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.preview import Request
+from yeldro.core.selection.selection import Asked
 from yeldro.errors import DatabaseFailed, Refused
-from yeldro.jobs import Deletion
+from yeldro.usecases import run as running
+from yeldro.usecases.steps import Deletion
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), twin_id INTEGER, depth FLOAT)",

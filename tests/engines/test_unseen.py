@@ -19,8 +19,8 @@ import pytest
 
 from tests.conftest import Result, Yeldro
 from tests.servers import Server, login
-from yeldro.engines.gate import Gate
-from yeldro.engines.postgresql import PostgresqlDatabase
+from yeldro.engines.postgresql.connection import PostgresqlDatabase
+from yeldro.engines.shared.gate import Gate
 from yeldro.errors import DatabaseFailed
 
 
@@ -734,7 +734,7 @@ def test_whatever_fails_after_a_commit_says_that_it_was_one(
     yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     server.run(["CREATE TABLE w (id INTEGER PRIMARY KEY)", "INSERT INTO w VALUES (1), (2)"])
-    monkeypatch.setattr("yeldro.cli.deletion.render_ending", lambda *_: 1 / 0)
+    monkeypatch.setattr("yeldro.cli.run_command.render_ending", lambda *_: 1 / 0)
     done = yeldro("delete", "w", "--key", "1", "--yes", "--db", server.place)
     assert (done.status, "-w ended: committed" in done.err, "rolled back" in done.err) == (0, True, False)
 

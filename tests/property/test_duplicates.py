@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from tests.property.test_laws import server as server
 from tests.servers import Server
-from yeldro import workflow
-from yeldro.core.duplicates import DuplicatesRequest, Nulls, read_duplicates, split_list
-from yeldro.core.selection import Asked
+from yeldro.core.duplicates.groups import DuplicatesRequest, Nulls, read_duplicates, split_list
+from yeldro.core.selection.selection import Asked
+from yeldro.usecases import look as workflow
 
 Row = tuple[Any, ...]
 NAMES = ("id", "a", "b", "note")

@@ -15,16 +15,17 @@ from tests.property.databases import make, read
 from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
 from tests.servers import ENGINES, Server, served
-from yeldro import restoring, running
-from yeldro.core.database import Mode
-from yeldro.core.preview import Preview, Request
-from yeldro.core.reach import read_rules
-from yeldro.core.restore import RestorePlan
-from yeldro.core.selection import Asked
-from yeldro.core.tally import Tally
-from yeldro.engines import open_database
+from yeldro.core.database.connection import Mode
+from yeldro.core.reach.search import read_rules
+from yeldro.core.restore.execute import RestorePlan
+from yeldro.core.run.preview import Preview, Request
+from yeldro.core.run.tally import Tally
+from yeldro.core.selection.selection import Asked
+from yeldro.engines.open import open_database
 from yeldro.errors import YeldroError
 from yeldro.store.records import Keeping, find_record
+from yeldro.usecases import restore as restoring
+from yeldro.usecases import run as running
 
 
 class Yes:

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests.property.test_laws import server as server
 from tests.servers import Server
-from yeldro.engines.literals import write_for_mariadb, write_for_postgresql, write_for_sqlite
+from yeldro.engines.shared.literals import write_for_mariadb, write_for_postgresql, write_for_sqlite
 
 WRITERS = {"sqlite": write_for_sqlite, "postgresql": write_for_postgresql, "mariadb": write_for_mariadb}
 # Ends of lines and of texts, what clients read themselves, and names of ours.

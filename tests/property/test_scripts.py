@@ -17,21 +17,21 @@ from tests.property.test_laws import server as server
 from tests.property.test_steps import postgresql as postgresql
 from tests.property.worlds import Case, cases
 from tests.servers import Server
-from yeldro import running
-from yeldro.core.blueprint import Task, write_blueprint
-from yeldro.core.database import Database
-from yeldro.core.ddl import read_ddl
-from yeldro.core.guards import Guards
-from yeldro.core.outcome import RunResult
-from yeldro.core.preview import Request
-from yeldro.core.reach import read_rules
-from yeldro.core.seal import Difference
-from yeldro.core.selection import Asked
-from yeldro.core.targets import Postgresql
+from yeldro.core.database.connection import Database
+from yeldro.core.reach.search import read_rules
+from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.preview import Request
+from yeldro.core.run.seal import Difference
+from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.selection import Asked
 from yeldro.errors import Refused, YeldroError
-from yeldro.jobs import Deletion
+from yeldro.offline.schema_file import read_ddl
+from yeldro.offline.script_writer import Task, write_blueprint
+from yeldro.offline.target import Postgresql
 from yeldro.report.script import comment, render_script
-from yeldro.scripting import write_down
+from yeldro.usecases import run as running
+from yeldro.usecases.steps import Deletion
+from yeldro.usecases.write_script import write_down
 
 Requests = Callable[[Any], list[Request]]
 

@@ -20,24 +20,24 @@ from tests.property.test_laws import records as records
 from tests.property.test_laws import server as server
 from tests.property.test_merging import SCHEMA, fill, read, worlds
 from tests.servers import Server, served
-from yeldro import running
-from yeldro.core.blueprint import Task, write_blueprint
-from yeldro.core.database import Database
-from yeldro.core.ddl import read_ddl
-from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates
-from yeldro.core.guards import Guards
-from yeldro.core.outcome import RunResult
-from yeldro.core.preview import Request
-from yeldro.core.reach import Rule, read_rules
-from yeldro.core.seal import Difference, Seal, Sealed, list_sealed, make_seal
-from yeldro.core.selection import Asked
-from yeldro.core.targets import Postgresql
+from yeldro.core.database.connection import Database
+from yeldro.core.duplicates.groups import DuplicatesRequest, Filling, Nulls, read_duplicates
+from yeldro.core.reach.search import Rule, read_rules
+from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.preview import Request
+from yeldro.core.run.seal import Difference, Seal, Sealed, list_sealed, make_seal
+from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.selection import Asked
 from yeldro.errors import Refused
-from yeldro.jobs import Deletion, Merging
+from yeldro.offline.schema_file import read_ddl
+from yeldro.offline.script_writer import Task, write_blueprint
+from yeldro.offline.target import Postgresql
 from yeldro.report.script import comment, render_script
-from yeldro.scripting import write_down
 from yeldro.store.records import Keeping
 from yeldro.store.seal_file import find_difference, writing_seals
+from yeldro.usecases import run as running
+from yeldro.usecases.steps import Deletion, Merging
+from yeldro.usecases.write_script import write_down
 
 CONDITIONS = {
     "basins": ["a = 1", "b IS NULL", "id > 3", "id NOT IN (SELECT basin_id FROM gates)"],

@@ -21,14 +21,14 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = import_module(f"yeldro.cli.{cmd_name}").command
+        command: click.Command = import_module(f"yeldro.cli.commands.{cmd_name}").command
         return command
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS:
-            from yeldro.core.schema import nearest
+            from yeldro.core.model.schema import nearest
 
             raise UsageError(f"There is no command {args[0]!r}.", nearest(args[0], COMMANDS, "commands"))
         return super().resolve_command(ctx, args)

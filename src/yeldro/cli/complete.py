@@ -36,6 +36,6 @@ def _names(context: click.Context) -> dict[str, list[str]]:
 
 
 def _is_plain(name: str) -> bool:
-    from yeldro.core.visible import one_line
+    from yeldro.core.model.visible import one_line
 
     return one_line(name) == name

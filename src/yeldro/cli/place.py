@@ -31,7 +31,7 @@ def from_file(file: Path, name: str) -> str:
 def find_cleanup_database(file: Path, name: str, db: str | None, *, asks: bool) -> Place:
     """The database that a person names, or else the one that a cleanup file does: a path beside it, a name from
     yeldro.toml, or a server, which is asked about. `asks`: there is somebody to ask."""
-    from yeldro.core.address import looks_like_address, read_address
+    from yeldro.core.model.address import looks_like_address, read_address
     from yeldro.store.config import find_config
 
     if db or not name:

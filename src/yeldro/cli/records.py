@@ -6,14 +6,14 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
-from yeldro import restoring
 from yeldro.cli.place import confirm_place
 from yeldro.cli.request import full_address, opened
-from yeldro.core.address import looks_like_address
-from yeldro.core.database import Mode
+from yeldro.core.database.connection import Mode
+from yeldro.core.model.address import looks_like_address
 from yeldro.errors import UsageError, YeldroError
 from yeldro.store.config import Place, find_config, find_place
 from yeldro.store.records import IN_DOUBT, RunRecord
+from yeldro.usecases import restore as restoring
 
 
 def find_place_of(record: RunRecord, asked: str | None) -> Place:

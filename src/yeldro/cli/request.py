@@ -12,15 +12,15 @@ from typing import Any
 
 from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
-from yeldro.core.address import Address, looks_like_address, read_address
-from yeldro.core.cautions import read_strict
-from yeldro.core.database import Database, Mode
-from yeldro.core.duplicates import DuplicatesRequest, Filling, Nulls, read_duplicates, split_list
-from yeldro.core.guards import Guards, read_expected
-from yeldro.core.preview import Request
-from yeldro.core.reach import Rule, read_rules
-from yeldro.core.selection import Asked
-from yeldro.engines import open_database
+from yeldro.core.cautions.caution import read_strict
+from yeldro.core.database.connection import Database, Mode
+from yeldro.core.duplicates.groups import DuplicatesRequest, Filling, Nulls, read_duplicates, split_list
+from yeldro.core.model.address import Address, looks_like_address, read_address
+from yeldro.core.reach.search import Rule, read_rules
+from yeldro.core.run.preview import Request
+from yeldro.core.selection.guards import Guards, read_expected
+from yeldro.core.selection.selection import Asked
+from yeldro.engines.open import open_database
 from yeldro.errors import UsageError
 from yeldro.store.config import Place
 from yeldro.store.key_file import open_key_file

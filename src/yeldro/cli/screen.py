@@ -12,8 +12,8 @@ from rich.console import Console, ConsoleOptions, RenderableType
 from rich.segment import Segment
 from rich.text import Text
 
-from yeldro.core.address import hide_passwords
-from yeldro.core.visible import make_visible, one_line
+from yeldro.core.model.address import hide_passwords
+from yeldro.core.model.visible import make_visible, one_line
 from yeldro.errors import OutputClosed, YeldroError
 from yeldro.report.documents import Document, make_error, write_json
 

@@ -10,14 +10,14 @@ from textwrap import indent
 from typing import Any, TypeVar
 
 from yeldro.cli.place import beside
-from yeldro.core.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.cleanup_keys import as_keys
-from yeldro.core.condition import find_names
-from yeldro.core.guards import Guards, read_expected
-from yeldro.core.review import Review
-from yeldro.core.schema import Family, nearest
-from yeldro.core.selection import Selection
-from yeldro.core.values import Value, read_value
+from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.cleanup.keys import as_keys
+from yeldro.core.model.schema import Family, nearest
+from yeldro.core.model.values import Value, read_value
+from yeldro.core.review.verdict import Review
+from yeldro.core.selection.condition import find_names
+from yeldro.core.selection.guards import Guards, read_expected
+from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 
 T = TypeVar("T")
@@ -219,7 +219,7 @@ def _written(name: str, value: Any) -> Any:
     if name == "fill":
         return True if value == "null" else value
     if name in _JOINED:
-        from yeldro.core.duplicates import split_list
+        from yeldro.core.duplicates.groups import split_list
 
         return "all" if value == "all" else split_list(value)
     if name in ("show", "strict"):

@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from urllib.parse import quote
 
-from yeldro.core.address import POSTGRESQL, Address, Link
+from yeldro.core.model.address import POSTGRESQL, Address, Link
 
 Names = dict[str, list[str]]
 
@@ -37,14 +37,14 @@ def list_names(address: Address, password: str | None, link: Link) -> Names:
     if address.kind == POSTGRESQL:
         import psycopg
 
-        from yeldro.engines.postgresql_link import find_arguments
+        from yeldro.engines.postgresql.link import find_arguments
 
         with psycopg.connect(**find_arguments(address, 2, link)) as server:
             found = server.execute("SELECT pg_catalog.current_schemas(false)").fetchone()
             # Nobody else's operators: see postgresql_compiler.
             server.execute("SET search_path = pg_catalog, pg_temp")
             return _grouped(server.execute(_POSTGRESQL, ((found[0] if found else [""])[:1],)))
-    from yeldro.engines.mariadb_link import connect
+    from yeldro.engines.mariadb.link import connect
 
     with connect(address, 2, link) as connection:
         cursor = connection.cursor()

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.cautions import Caution
+from yeldro.core.cautions.caution import Caution
 from yeldro.report.grids import render_grid
 
 

@@ -7,8 +7,8 @@ from typing import Any
 
 from rich.text import Text
 
-from yeldro.core.reach import Action
-from yeldro.core.visible import one_line
+from yeldro.core.model.visible import one_line
+from yeldro.core.reach.search import Action
 
 WIDEST = 40
 ACTION_STYLES = {

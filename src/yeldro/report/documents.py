@@ -7,14 +7,14 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from yeldro.core.cautions import Caution
-from yeldro.core.map import TableMap
-from yeldro.core.outcome import RunResult
-from yeldro.core.preview import Preview
-from yeldro.core.review import Review
-from yeldro.core.schema import Reference, Table
-from yeldro.core.survey import Close, TableSurvey
-from yeldro.core.visible import is_plain
+from yeldro.core.cautions.caution import Caution
+from yeldro.core.model.schema import Reference, Table
+from yeldro.core.model.visible import is_plain
+from yeldro.core.review.verdict import Review
+from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.preview import Preview
+from yeldro.core.survey.map import TableMap
+from yeldro.core.survey.survey import Close, TableSurvey
 from yeldro.errors import YeldroError
 from yeldro.report.seal import make_changes
 from yeldro.store.records import describe_reach, describe_tally

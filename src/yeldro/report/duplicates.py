@@ -7,11 +7,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.database import Row
-from yeldro.core.duplicates import Duplicates, Group, Proposal
-from yeldro.core.preview import Preview, find_group_cautions
-from yeldro.core.reach import Action
-from yeldro.core.schema import Reference, Table
+from yeldro.core.database.connection import Row
+from yeldro.core.duplicates.groups import Duplicates, Group, Proposal
+from yeldro.core.model.schema import Reference, Table
+from yeldro.core.reach.search import Action
+from yeldro.core.run.preview import Preview, find_group_cautions
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell
 from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops

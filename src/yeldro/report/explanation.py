@@ -8,10 +8,10 @@ from typing import Any
 
 from rich.text import Text
 
-from yeldro.core.address import hide_passwords, read_address
-from yeldro.core.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.guards import Expected, read_expected
-from yeldro.core.visible import one_line
+from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.model.address import hide_passwords, read_address
+from yeldro.core.model.visible import one_line
+from yeldro.core.selection.guards import Expected, read_expected
 from yeldro.errors import UsageError
 from yeldro.report.grids import count
 

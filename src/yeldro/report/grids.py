@@ -9,7 +9,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from yeldro.core.visible import make_visible, one_line
+from yeldro.core.model.visible import make_visible, one_line
 from yeldro.report.cells import is_number, render_cell
 
 

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.map import TableMap
-from yeldro.core.schema import Reference, Table
+from yeldro.core.model.schema import Reference, Table
+from yeldro.core.survey.map import TableMap
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES
 from yeldro.report.grids import count, render_grid

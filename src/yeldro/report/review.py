@@ -8,7 +8,7 @@ from rich.console import RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
-from yeldro.core.review import Review, Verdict
+from yeldro.core.review.verdict import Review, Verdict
 from yeldro.report.grids import count, render_grid
 
 

@@ -11,9 +11,9 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 
-from yeldro.core.preview import Preview
-from yeldro.core.targets import Target, find_tag
-from yeldro.core.writing import Entry, Role, Writing, WrittenStep
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.written import Entry, Role, Writing, WrittenStep
+from yeldro.offline.target import Target, find_tag
 from yeldro.report.grids import count
 
 _CLIENTS = {

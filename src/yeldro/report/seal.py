@@ -9,8 +9,8 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.preview import Preview
-from yeldro.core.seal import Change
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.seal import Change
 from yeldro.report.grids import render_grid
 
 

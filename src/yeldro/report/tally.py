@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.outcome import Outcome, RunResult
-from yeldro.core.tally import Line, Tally
+from yeldro.core.run.outcome import Outcome, RunResult
+from yeldro.core.run.tally import Line, Tally
 from yeldro.report.grids import render_grid
 
 _STYLES = {

@@ -16,8 +16,8 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.archive import ELSEWHERE, Cells, Form, Portion
-from yeldro.core.schema import Column, Reference, Schema, TableName
+from yeldro.core.database.archive_format import ELSEWHERE, Cells, Form, Portion
+from yeldro.core.model.schema import Column, Reference, Schema, TableName
 from yeldro.errors import ArchiveFailed, Refused
 from yeldro.store.disk import create_private, sync
 

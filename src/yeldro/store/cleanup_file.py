@@ -14,9 +14,9 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
-from yeldro.core.cleanup import Cleanup
-from yeldro.core.cleanup_reading import Fault, read_cleanup
-from yeldro.core.cleanup_reading import Path as Place
+from yeldro.core.cleanup.cleanup import Cleanup
+from yeldro.core.cleanup.reading import Fault, read_cleanup
+from yeldro.core.cleanup.reading import Path as Place
 from yeldro.errors import UsageError
 from yeldro.store.disk import write_private
 

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.address import PLAIN, SQLITE, TLS, Address, Link, looks_like_address, read_address
-from yeldro.core.schema import UNDECLARED_RULES, Undeclared, nearest
+from yeldro.core.model.address import PLAIN, SQLITE, TLS, Address, Link, looks_like_address, read_address
+from yeldro.core.model.schema import UNDECLARED_RULES, Undeclared, nearest
 from yeldro.errors import UsageError
 from yeldro.store.disk import find_stranger
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-from yeldro.core.selection import KeyFile
+from yeldro.core.selection.selection import KeyFile
 from yeldro.errors import UsageError
 
 _LONGEST = 1_000_000

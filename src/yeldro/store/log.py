@@ -8,9 +8,9 @@ import logging.handlers
 import time
 from pathlib import Path
 
-from yeldro.core.address import hide_passwords
-from yeldro.core.outcome import RunResult
-from yeldro.core.visible import one_line
+from yeldro.core.model.address import hide_passwords
+from yeldro.core.model.visible import one_line
+from yeldro.core.run.outcome import RunResult
 from yeldro.errors import UsageError
 from yeldro.store.disk import open_to_add
 

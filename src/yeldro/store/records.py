@@ -18,9 +18,9 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, TextIO
 
-from yeldro.core.archive import ELSEWHERE
-from yeldro.core.reach import Reach
-from yeldro.core.tally import Tally
+from yeldro.core.database.archive_format import ELSEWHERE
+from yeldro.core.reach.search import Reach
+from yeldro.core.run.tally import Tally
 from yeldro.errors import ArchiveFailed, UsageError
 from yeldro.store.disk import find_stranger, open_private, sync, write_private
 

@@ -11,7 +11,7 @@ from contextlib import ExitStack, closing, contextmanager
 from itertools import islice
 from pathlib import Path
 
-from yeldro.core.seal import Change, Difference, Sealed
+from yeldro.core.run.seal import Change, Difference, Sealed
 from yeldro.errors import ArchiveFailed
 from yeldro.store.archive import check_tables
 from yeldro.store.disk import replacing

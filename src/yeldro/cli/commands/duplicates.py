@@ -1,0 +1,69 @@
+"""yeldro duplicates"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from yeldro.cli.options import database_options, duplicates_options, save_options
+
+
+@click.command("duplicates")
+@duplicates_options(guards=True)
+@save_options()
+@database_options("json", "csv")
+def command(**options: Any) -> int:
+    """Groups of rows of TABLE that are the same: which row would stay, where they differ, and what hangs on each.
+
+    Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns that are unique but
+    for a few rows are proposed.
+    """
+    from yeldro.cli.place import find_database
+    from yeldro.cli.request import make_line, opened, read_duplicates_request
+    from yeldro.cli.saving import check_seal, save_cleanup
+    from yeldro.cli.screen import Screen
+    from yeldro.core.database.connection import Mode
+    from yeldro.core.run.preview import find_group_cautions
+    from yeldro.errors import Refused
+    from yeldro.report import duplicates as report
+    from yeldro.report.cautions import render_cautions
+    from yeldro.report.spreadsheet import render_line
+    from yeldro.usecases import look as workflow
+
+    check_seal(options)
+    screen = Screen(options["format"])
+    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
+        if options["same"] is None:
+            table = database.schema.find_table(options["table"])
+            proposed = workflow.proposals(database, table)
+            if screen.format == "json":
+                screen.write_document(report.make_proposals(table, proposed))
+            else:
+                screen.show(report.render_proposals(table, proposed))
+            return 0
+        request = read_duplicates_request(database, options)
+        if options["save"]:
+            save_cleanup("dedupe", options, request.grouping.selection, database)
+        if screen.format == "csv":
+            with workflow.duplicate_rows(database, request) as rows:
+                screen.write_line(render_line(["group", "verdict", *request.table.column_names]))
+                for group, place, *cells in rows:
+                    screen.write_line(render_line([group, "stays" if place == 1 else "goes", *cells]))
+                screen.end_lines()
+            return 0
+        preview = workflow.merging(database, request) if request.grouping.is_decided else None
+        found = preview.duplicates if preview else workflow.duplicates(database, request)
+        assert found
+    if screen.format == "json":
+        screen.write_document(report.make_duplicates(found, preview))
+    elif preview:
+        line = f"{make_line('dedupe', options)} --expect {found.surplus}"
+        screen.show(report.render_merging(preview, "" if options["expect"] else line))
+    else:
+        screen.show(report.render_duplicates(found))
+        screen.show(render_cautions(list(find_group_cautions(found))))
+    if preview and preview.refusals:
+        screen.tell(preview.refusals[0], "")
+        return Refused.status
+    return 0

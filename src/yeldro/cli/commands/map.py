@@ -1,0 +1,36 @@
+"""yeldro map"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from yeldro.cli.options import SELECTING, database_options, selection_options
+
+
+@click.command("map")
+@selection_options(needs_table=False)
+@database_options("json")
+def command(**options: Any) -> None:
+    """The tables in deletion order, and what references what.
+
+    With TABLE: only what hangs on it. With a selection too: how many rows of each table it would touch.
+    """
+    from yeldro.cli.place import find_database
+    from yeldro.cli.request import opened, read_request
+    from yeldro.cli.screen import Screen
+    from yeldro.core.database.connection import Mode
+    from yeldro.report.documents import make_map
+    from yeldro.report.map import render_map
+    from yeldro.usecases import look as workflow
+
+    screen = Screen(options["format"])
+    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
+        root = database.schema.find_table(options["table"]) if options["table"] else None
+        chosen = any(options[name] for name in SELECTING)
+        found = workflow.draw_map(database, root, read_request(database, options) if root and chosen else None)
+        if screen.format == "json":
+            screen.write_document(make_map(database.name, found))
+        else:
+            screen.show(render_map(database.title, found, root))

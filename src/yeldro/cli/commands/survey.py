@@ -1,0 +1,34 @@
+"""yeldro survey"""
+
+from __future__ import annotations
+
+import click
+
+from yeldro.cli.complete import complete_table
+from yeldro.cli.options import database_options
+
+
+@click.command("survey")
+@click.argument("tables", nargs=-1, shell_complete=complete_table)
+@database_options("json")
+def command(tables: tuple[str, ...], db: str | None, wait: float, format: str) -> None:
+    """What is in the database: tables, keys, references, triggers.
+
+    With TABLES: a close look at each, with what its columns hold, a few rows, and what is unique in the data.
+    Changes nothing.
+    """
+    from yeldro.cli.place import find_database
+    from yeldro.cli.request import opened
+    from yeldro.cli.screen import Screen
+    from yeldro.core.database.connection import Mode
+    from yeldro.report.documents import make_survey
+    from yeldro.report.survey import render_survey
+    from yeldro.usecases import look as workflow
+
+    screen = Screen(format)
+    with opened(find_database(db), Mode.READ, wait) as database:
+        found = workflow.survey(database, tables)
+        if format == "json":
+            screen.write_document(make_survey(database.name, found))
+        else:
+            screen.show(render_survey(database.title, found, screen.width))

@@ -1,0 +1,117 @@
+"""The person at the terminal: what is shown to them, and what they are asked."""
+
+from __future__ import annotations
+
+import signal
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from yeldro.cli.progress import Bar
+from yeldro.cli.screen import Screen, confirm, prompt
+from yeldro.core.reach.search import Action
+from yeldro.core.restore.execute import RestorePlan
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.tally import Tally
+from yeldro.report.duplicates import render_merging
+from yeldro.report.grids import count
+from yeldro.report.preview import render_preview
+from yeldro.report.restore import render_plan
+from yeldro.report.seal import render_changes
+from yeldro.report.tally import render_tally
+
+
+def show_step(screen: Screen, found: Preview, number: int) -> None:
+    """A preview, under the name of its step where it has a number."""
+    if number:
+        screen.show([Text(f"\nStep {number}, {found.step}", style="bold")])
+    screen.show(render_merging(found) if found.duplicates else render_preview(found, screen.width, ""))
+
+
+class Person:
+    """Answers from the terminal. `title` is the database, `done` is what a progress bar says of rows.
+
+    `warning` is what must be known about the archive; `protected` is the name of a database that must be typed before a
+    commit, "" where none must.
+    """
+
+    def __init__(self, screen: Screen, title: str, warning: str, protected: str, done: str = "archived") -> None:
+        self.screen = screen
+        self.title = title
+        self.warning = warning
+        self.protected = protected
+        self.asked_last = False
+        self.shown = 0
+        self.several = False
+        self.shows_changes = False
+        self.quiet = False
+        self.bar = Bar(done)
+
+    def show(self, preview: Preview) -> None:
+        self.shown += 1
+        if self.screen.format == "text" and not self.quiet:
+            show_step(self.screen, preview, self.shown if self.several else 0)
+            if self.shows_changes:
+                self.screen.show(render_changes(preview))
+            if self.warning and preview.reach.matched and not preview.refusals:
+                self.screen.note(f"\n{self.warning}")
+                self.warning = ""
+
+    def allow(self, previews: Sequence[Preview]) -> bool:
+        wanted = [found for found in previews if found.reach.matched]
+        if len(previews) == 1:
+            return self._ask(f"{_describe(wanted[0])}, in {self.title}?")
+        for found in previews:
+            text = _describe(found) if found in wanted else "nothing, as the data is now"
+            self.screen.note(f"{'' if found is not previews[0] else chr(10)}Step {found.step}: {text}.")
+        return self._ask(f"Each step sees what those before it did. Run them in one transaction, in {self.title}?")
+
+    def allow_more(self, preview: Preview, rows: int) -> bool:
+        what = f"{count(rows, 'row')} of it {'was' if rows == 1 else 'were'} not shown, and came by earlier steps"
+        return self._ask(f"Step {preview.step}: {what}. {_describe(preview)}, in {self.title}?")
+
+    def show_plan(self, plan: RestorePlan) -> None:
+        if self.screen.format == "text":
+            self.screen.show(render_plan(plan))
+
+    def allow_restore(self, plan: RestorePlan) -> bool:
+        return self._ask(f"Restore {count(plan.rows, 'row')} into {self.title}?")
+
+    def copying(self, rows: int, total: int) -> None:
+        self.bar.move(rows, total)
+
+    def end(self) -> None:
+        self.bar.stop()
+
+    def allow_commit(self, tally: Tally) -> bool:
+        self.asked_last = True
+        self.bar.stop()
+        self.screen.show(render_tally(tally))
+        return self._ask(f"Everything is as expected. Commit in {self.title}?")
+
+    def _ask(self, question: str) -> bool:
+        if not self.protected:
+            return confirm(question)
+        return prompt(f"{question} Type {self.protected} to go on", default="", show_default=False) == self.protected
+
+    def committing(self) -> None:
+        for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+            if hasattr(signal, name):
+                signal.signal(getattr(signal, name), signal.SIG_IGN)
+
+
+def _describe(preview: Preview) -> str:
+    label = preview.selection.table.label
+    going = [part for part in preview.reach.parts if part.action is Action.DELETE and part.table.label != label]
+    own = sum(p.rows for p in preview.reach.parts if p.action is Action.DELETE and p.table.label == label)
+    detached = sum(part.rows for part in preview.reach.parts if part.action is Action.DETACH)
+    text = f"Delete {count(own, 'row')} of {label}"
+    if preview.duplicates:
+        text = f"Delete {count(own, 'surplus row')} of {label}"
+    changes = preview.reach.changes
+    for verb, action in (("move", Action.MOVE), ("fill", Action.FILL)):
+        if rows := sum(change.rows - change.detached for change in changes if change.action is action):
+            text += f", {verb} {count(rows, 'row')}"
+    if going:
+        text += f" and {count(sum(part.rows for part in going), 'row')} of {count(len(going), 'other table')}"
+    return text + (f", and detach {count(detached, 'row')}" if detached else "")

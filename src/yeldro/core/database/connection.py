@@ -1,0 +1,200 @@
+"""What the core needs of a database. Each engine fulfils it; every operation is set-based and runs inside it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Protocol, TypeVar
+
+from yeldro.core.database.abilities import Abilities as Abilities
+from yeldro.core.database.abilities import Changes as Changes
+from yeldro.core.database.abilities import ColumnProfile as ColumnProfile
+from yeldro.core.database.abilities import Effect as Effect
+from yeldro.core.database.abilities import Mode as Mode
+from yeldro.core.database.abilities import Quirk as Quirk
+from yeldro.core.database.abilities import Row as Row
+from yeldro.core.database.abilities import Sent as Sent
+from yeldro.core.database.abilities import TableChanges as TableChanges
+from yeldro.core.database.archive_queries import Copying
+from yeldro.core.database.duplicate_queries import Replacing
+from yeldro.core.database.reach_queries import Looking
+from yeldro.core.model.key_set import KeySet as KeySet
+from yeldro.core.model.key_set import Mark as Mark
+from yeldro.core.model.schema import Reference, Schema, Table
+from yeldro.core.selection.grouping import Grouping
+
+T = TypeVar("T")
+
+
+class Database(Looking, Replacing, Copying, Protocol):
+    """One open connection. Errors of the database come as DatabaseFailed, faults in a condition as UsageError."""
+
+    name: str
+    """How a person calls this database; never with a password."""
+
+    title: str
+    """The same with its address beside it, as it is shown to people."""
+
+    dialect: str
+    """The name of its SQL dialect for the parser of conditions."""
+
+    abilities: Abilities
+    schema: Schema
+
+    encoding: str
+    """The text encoding that an archive must have so that the engine can write it."""
+
+    def close(self) -> None: ...
+
+    def record(self, journal: Callable[[str], None] | None) -> None:
+        """Tell every statement from now on to `journal`, until None is given."""
+        ...
+
+    def transcribe(self, scribe: Callable[[Sent], None] | None) -> None:
+        """Tell every statement with its values to `scribe`, until None is given."""
+        ...
+
+    @property
+    def note(self) -> str:
+        """What a person should know about how it was looked at, "" for nothing."""
+        ...
+
+    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+        """DatabaseFailed that names a right which a run would miss: to delete rows of some tables, and to change these
+        columns of others."""
+        ...
+
+    def allow_functions(self, names: Iterable[str]) -> None:
+        """Conditions may call these, whatever they do: the person knows them."""
+        ...
+
+    def write_for_people(self) -> None:
+        """From now on write statements as a person would: temporary tables with names that tell what they hold, and no
+        schema in front of a name that needs none."""
+        ...
+
+    def write_settings(self) -> list[str]:
+        """Statements that give another connection the settings of this one that a script depends on."""
+        ...
+
+    def exclude(self, name: str) -> None:
+        """Keep others from excluding the same name until this connection is closed. Refused where somebody does.
+
+        Where only one can write at a time it is enough that nobody does now.
+        """
+        ...
+
+    # Transactions
+    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
+        """Open a transaction; nobody else may use the tables `alone` until its end."""
+        ...
+
+    def end_look(self, kept: Sequence[KeySet]) -> None:
+        """End a transaction that only looked, so that nothing is left of it but these key sets."""
+        ...
+
+    def commit(self) -> None:
+        """Commit, and fail unless the database says that it did: with NotCommitted where it says that it did not."""
+        ...
+
+    def find_transaction(self) -> str:
+        """The number of the open transaction by which the database tells later how it ended, "" where it has none."""
+        ...
+
+    def find_ending(self, transaction: str) -> bool | None:
+        """Whether a transaction was committed, None where the database does not know it any more, or not yet."""
+        ...
+
+    def find_lag(self) -> str:
+        """Why this server may not know the latest changes, as a clause; "" where it does."""
+        ...
+
+    def drop_unique(self, table: Table, name: str) -> None:
+        """Drop a unique index of a table, outside of a transaction where that would end one."""
+        ...
+
+    def rollback(self) -> None:
+        """Undo everything since `begin`; nothing where no transaction is open."""
+        ...
+
+    def force_checks(self) -> None:
+        """Have everything checked now that the database would only check at the commit."""
+        ...
+
+    def attempt(self, work: Callable[[], T]) -> T:
+        """Do something inside the open transaction that may fail without ending it. Passes its error on."""
+        ...
+
+    # Changing
+    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
+        """What triggers may do when these columns of `table` are updated, or, with `columns` None, at an `event`:
+        when rows are deleted ("delete") or inserted ("insert")."""
+        ...
+
+    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
+        """What triggers may do in the same cases that no rollback would take back, each as a clause."""
+        ...
+
+    def build_index(self, reference: Reference) -> None:
+        """Give a reference's columns an index until `drop_indexes`, where this account may."""
+        ...
+
+    def add_unique(self, grouping: Grouping, name: str) -> None:
+        """Add a unique index on what makes rows the same."""
+        ...
+
+    def write_unique(self, grouping: Grouping, name: str) -> str:
+        """The statement for that."""
+        ...
+
+    def drop_indexes(self) -> None:
+        """Drop what `build_index` built. A rolled back transaction has nothing to drop."""
+        ...
+
+    def delete(self, keys: KeySet) -> int:
+        """Delete the rows of a key set. Returns the database's own count, which leaves out what it cascaded."""
+        ...
+
+    def truncate(self, table: Table) -> int:
+        """Empty a table that the transaction has `alone`. Returns how many rows the database counted for it."""
+        ...
+
+    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        """Set `columns` of the rows of a key set to NULL, or to their defaults. Returns the database's own count."""
+        ...
+
+    def unlink(self, reference: Reference, keys: KeySet) -> int:
+        """Take a reference away from rows that are about to go, so that nothing hangs on their order.
+
+        Its nullable columns become NULL; where it has none, a self-reference is pointed at its own row. Returns the
+        database's own count.
+        """
+        ...
+
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+        """Delete the rows of key sets whose tables reference each other in a circle. Returns the count in total."""
+        ...
+
+    def find_changes(self) -> Changes:
+        """What was changed through this connection so far, by us, by triggers and by cascades."""
+        ...
+
+    # Checking
+    def count_present(self, keys: KeySet) -> int:
+        """How many rows of a key set are in their table now."""
+        ...
+
+    def count_left(self, reference: Reference, parents: KeySet) -> int:
+        """How many rows reference `parents` after these were deleted."""
+        ...
+
+    def count_lost(self, reference: Reference, parents: KeySet) -> int:
+        """The same, but for rows that another row took over."""
+        ...
+
+    def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+        """How many rows of a key set have NULL, or the default, in all of `columns` now."""
+        ...
+
+    def count_dangling(self, reference: Reference, keys: KeySet) -> int:
+        """How many rows of a key set hold a reference that points at no row."""
+        ...

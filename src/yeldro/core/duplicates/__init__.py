@@ -1,0 +1,1 @@
+"""Which rows are the same, which one stays, and what moves to it."""

@@ -1,0 +1,1 @@
+"""What the other stages speak about: tables, references, values, sets of keys."""

@@ -1,0 +1,52 @@
+"""Sets of keys inside the database."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+
+from yeldro.core.model.schema import Reference, Schema, Table
+
+
+class Mark(IntEnum):
+    """What becomes of a row with new values."""
+
+    DETACHED = 0
+    """It no longer points at anything: else it would point at itself."""
+    MOVED = 1
+    WAITING = 2
+    """It is moved, to what will only be there when the rows that go are gone."""
+    LOOPED = 3
+    """It would point at itself, and cannot be taken off."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class KeySet:
+    """A temporary table of row identities of one table, inside the database.
+
+    `columns` are the identity followed by every further column of the table that references point at, so that
+    dependents can be found, and dangling references be looked for, after the rows themselves are gone.
+
+    A key set that `hangs` has no table of its own: it is all rows that point into a stored key set through an enforced
+    reference. Nothing references such rows, and nobody can add one while the rows that they point at are locked. One
+    that is `whole` has none either: it is all rows of a table that is locked as a whole.
+
+    `new` are columns of which a value stands beside each row: the one that a row which stays will get, or, of a row
+    that goes, the one of the row that takes its place.
+
+    Where nothing tells the rows of a table apart, a key set is of rows that are `alike`: it holds what they look like,
+    and of those that look so as many are meant as it names.
+    """
+
+    table: Table
+    columns: tuple[str, ...]
+    name: str
+    hangs: tuple[Reference, KeySet] | None = None
+    whole: bool = False
+    new: tuple[str, ...] = ()
+    alike: bool = False
+
+
+def find_carried(schema: Schema, table: Table) -> tuple[str, ...]:
+    """What a key set holds of a row: its identity, and what references point at."""
+    return tuple(dict.fromkeys((*table.identity, *schema.referred_columns(table))))

@@ -1,0 +1,511 @@
+"""The reach: the matched rows and everything that hangs on them, per table, with what happens to each row."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from yeldro.core.database.connection import Database, KeySet, Row
+from yeldro.core.model.graph import find_components
+from yeldro.core.model.schema import OnDelete, Reference, Schema, Table, TableName, overlaps
+from yeldro.core.reach.order import find_order as find_order
+from yeldro.core.reach.order import reachable as reachable
+from yeldro.core.selection.selection import Selection
+from yeldro.errors import Refused, UsageError
+
+
+class Rule(StrEnum):
+    """What a person wants to happen to dependents."""
+
+    DECLARED = "declared"
+    DELETE = "delete"
+    DETACH = "detach"
+    MOVE = "move"
+    STOP = "stop"
+
+
+class Action(StrEnum):
+    """What happens to a row of the reach. To move is to point its reference at a kept row."""
+
+    DELETE = "delete"
+    DETACH = "detach"
+    MOVE = "move"
+    FILL = "fill"
+    STOP = "stop"
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """The rule for dependents in general, and those for some tables.
+
+    `breaks_cycles`: circles may be deleted with the engine's own checks off, where it cannot otherwise.
+    """
+
+    default: Rule = Rule.DECLARED
+    tables: Mapping[TableName, Rule] = field(default_factory=dict)
+    breaks_cycles: bool = False
+
+    def treatment(self, reference: Reference) -> Treatment:
+        """What this reference means for its rows when what they point at goes."""
+        rule = self.tables.get(reference.child.name, self.default)
+        if rule is Rule.MOVE or self.drops(reference.child):
+            return Treatment(Action.MOVE)
+        if rule is Rule.DECLARED:
+            return _declared(reference)
+        if rule is Rule.DELETE:
+            return Treatment(Action.DELETE)
+        if rule is Rule.STOP:
+            return Treatment(Action.STOP, reason="--dependents stop")
+        if reference.on_delete is OnDelete.SET_DEFAULT:
+            return _declared(reference)
+        if not reference.nullable_columns:
+            return Treatment(Action.STOP, reason="it cannot be detached: no column of the reference may be NULL")
+        return Treatment(Action.DETACH, reference.nullable_columns)
+
+    def drops(self, table: Table) -> bool:
+        """Whether rows that cannot be moved to a kept row, because they would be duplicates there, are dropped."""
+        return self.default is Rule.MOVE and self.tables.get(table.name) is Rule.DELETE
+
+
+MOVING = Rules(Rule.MOVE)
+
+
+def known_rules(usual: Rule) -> list[Rule]:
+    """The rules that there are where `usual` is the rule if none is given."""
+    return [rule for rule in Rule if rule not in (Rule.DECLARED, Rule.MOVE) or rule is usual]
+
+
+def read_rules(
+    texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED, *, breaks_cycles: bool = False
+) -> Rules:
+    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or table.
+
+    `usual` is the rule where none is given: rows are moved where there are kept rows to move them to, and only there.
+    """
+    default: Rule | None = None
+    tables: dict[TableName, Rule] = {}
+    known = known_rules(usual)
+    for text in texts:
+        name, equals, word = text.rpartition("=")
+        if word not in known:
+            raise UsageError(
+                f"--dependents {text!r} has no known rule.",
+                f"The rules are: {', '.join(known)}; or TABLE=RULE.",
+            )
+        if equals:
+            tables[schema.find_table(name).name] = Rule(word)
+        elif default not in (None, Rule(word)):
+            raise UsageError(f"--dependents was given both as {default} and as {word}.")
+        else:
+            default = Rule(word)
+    if usual is Rule.MOVE and default not in (None, usual) and usual in tables.values():
+        raise UsageError(f"--dependents TABLE=move does not go with --dependents {default}.")
+    return Rules(default or usual, tables, breaks_cycles)
+
+
+@dataclass(frozen=True, slots=True)
+class Treatment:
+    """An action with the columns that a detach sets, or the reason of a stop."""
+
+    action: Action
+    columns: tuple[str, ...] = ()
+    to_default: bool = False
+    reason: str = ""
+
+
+def _declared(reference: Reference) -> Treatment:
+    match reference.on_delete:
+        case OnDelete.CASCADE:
+            return Treatment(Action.DELETE)
+        case OnDelete.SET_NULL | OnDelete.SET_DEFAULT as rule:
+            to_default = rule is OnDelete.SET_DEFAULT
+            columns = [reference.child.column(name) for name in reference.set_columns]
+            if any(not column.nullable and not (to_default and column.default) for column in columns):
+                return Treatment(Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL")
+            if reference.match_full and not to_default and set(reference.set_columns) != set(reference.columns):
+                return Treatment(Action.STOP, reason=f"declared {rule} and MATCH FULL, but not for all of its columns")
+            return Treatment(Action.DETACH, reference.set_columns, to_default)
+        case declared:
+            return Treatment(Action.STOP, reason=f"declared {declared}")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Detachment:
+    """Rows whose reference is taken away: they stay, but what they point at goes."""
+
+    reference: Reference
+    treatment: Treatment
+    keys: KeySet
+    rows: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Change:
+    """Rows that stay and get new values, which stand beside their keys: those that are moved, or those that are filled.
+
+    `columns` are those that change. Of the `rows`, `detached` are only taken off: they would have pointed at
+    themselves. `waiting` rows leave the columns `waits` empty until the rows that go are gone, and what they will point
+    at is filled in.
+    """
+
+    action: Action
+    keys: KeySet
+    columns: tuple[str, ...]
+    rows: int
+    via: tuple[Reference, ...] = ()
+    detached: int = 0
+    waiting: int = 0
+    waits: tuple[str, ...] = ()
+
+    @property
+    def table(self) -> Table:
+        return self.keys.table
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Collision:
+    """Moved rows of `table` that would have the same values in unique `columns` as another row, with some of the pairs:
+    the key of the one that collides, and that of the other. They are `dropped`, or else forbid the run."""
+
+    table: Table
+    columns: tuple[str, ...]
+    rows: int
+    pairs: tuple[tuple[Row, Row], ...]
+    dropped: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Part:
+    """All rows of one table that one action touches, and the references that brought them in."""
+
+    table: Table
+    action: Action
+    rows: int
+    via: tuple[Reference, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Stop:
+    """Rows that forbid the deletion. `lift` is the option that would allow it, "" where there is none."""
+
+    table: Table
+    rows: int
+    via: Reference
+    reason: str
+    lift: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Reach:
+    """Everything that a deletion touches.
+
+    `deleted` holds a key set for each table that loses rows, children first; `links` are the references within
+    the deleted rows that are taken away first, because rows reference each other in a circle or within one table;
+    `late` are those that cannot be, and must be checked at the end. `parts` stand in the order in which they are
+    done.
+    """
+
+    selection: Selection
+    matched: int
+    table_rows: int
+    deleted: tuple[tuple[KeySet, int], ...]
+    detached: tuple[Detachment, ...]
+    links: tuple[Reference, ...]
+    late: tuple[Reference, ...]
+    parts: tuple[Part, ...]
+    stops: tuple[Stop, ...]
+    changes: tuple[Change, ...] = ()
+    collisions: tuple[Collision, ...] = ()
+
+    @property
+    def rows(self) -> int:
+        """Rows of all parts together, a row counting once an action."""
+        return sum(part.rows for part in self.parts)
+
+    @property
+    def key_sets(self) -> tuple[KeySet, ...]:
+        return (*(keys for keys, _ in self.deleted), *(detachment.keys for detachment in self.detached))
+
+
+def root_keys(reach: Reach) -> KeySet:
+    return next(keys for keys, _ in reach.deleted if keys.table is reach.selection.table)
+
+
+def find_reach(database: Database, selection: Selection, rules: Rules, *, store: bool = False) -> Reach:
+    """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited.
+
+    With `store` every row's key is stored, so that the reach can be compared with a later one.
+    """
+    search = Search(database, rules, store)
+    matched = search.begin(selection)
+    search.follow()
+    detached = tuple(search.find_detachments())
+    order = find_order(search.sets, database.schema, database.abilities, breaks_cycles=rules.breaks_cycles)
+    return Reach(
+        selection,
+        matched,
+        database.count_rows(selection.table),
+        tuple((search.sets[name], search.counts[name]) for name in order.tables),
+        detached,
+        tuple(order.links),
+        tuple(order.late),
+        tuple(search.parts(order.tables, detached)),
+        (*search.find_stops(detached), *search.find_knots(order.knots), *search.find_rings()),
+    )
+
+
+def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = False) -> list[Table]:
+    """A table for each key set that a search from `root` may store: once if its rows may go, and once for each
+    reference that may be taken away."""
+    treatments = [(reference, rules.treatment(reference).action) for reference in schema.acting]
+    edges = [(r.parent.name, r.child.name) for r, action in treatments if action is Action.DELETE and not r.broken]
+    reached = reachable(root.name, edges)
+    detached = [r.child for r, action in treatments if action is Action.DETACH and r.parent.name in set(reached)]
+    leaves = {} if store else _find_leaves(schema, root, reached, rules)
+    return [
+        *(schema.by_name[name] for name in reached if name not in leaves),
+        *(table for table in detached if table.identity and not table.shares_identity),
+    ]
+
+
+def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: Rules) -> dict[TableName, Reference]:
+    """The tables whose rows need no stored keys, each with the one reference through which they hang on others."""
+    leaves = {}
+    for name in reached:
+        table = schema.by_name[name]
+        into = [r for r in schema.acting if r.child is table and r.parent.name in reached]
+        stands_alone = table.identity and not table.refusal and not schema.incoming(table)
+        if table is not root and stands_alone and len(into) == 1:
+            reference = into[0]
+            certain = reference.declared and reference.enforced and not reference.broken
+            if certain and rules.treatment(reference).action is Action.DELETE:
+                leaves[name] = reference
+    return leaves
+
+
+class Search:
+    """The state of one search: a key set for each table that loses rows, filled from the parents down."""
+
+    def __init__(self, database: Database, rules: Rules, store: bool) -> None:
+        self.store = store
+        self.database = database
+        self.schema = database.schema
+        self.rules = rules
+        self.sets: dict[TableName, KeySet] = {}
+        self.counts: dict[TableName, int] = {}
+        self.via: set[Reference] = set()
+        self.rounds = 0
+
+    def begin(self, selection: Selection) -> int:
+        self.root = selection.table
+        if selection.truncate:
+            keys = KeySet(self.root, self.root.identity, "", whole=True)
+            rows = self.database.count_rows(self.root)
+        else:
+            keys = self.database.make_key_set(self.root)
+            rows = self.database.match(selection, keys)
+        self.sets[self.root.name], self.counts[self.root.name] = keys, rows
+        return rows
+
+    def follow(self) -> None:
+        """Follow every reference whose rows go too. Afterwards only tables that lose rows have a key set."""
+        deleting = [
+            reference
+            for reference in self.schema.acting
+            if not reference.broken and self.rules.treatment(reference).action is Action.DELETE
+        ]
+        edges = [(reference.parent.name, reference.child.name) for reference in deleting]
+        reached = reachable(self.root.name, edges)
+        leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
+        for component in find_components(reached, edges):
+            if component[0] in leaves:
+                continue
+            members = set(component)
+            entering = [r for r in deleting if r.child.name in members and r.parent.name not in members]
+            inner = [r for r in deleting if r.child.name in members and r.parent.name in members]
+            for reference in entering:
+                self._pull(reference, since=None)
+            self._close(inner)
+        for name, reference in leaves.items():
+            if self.counts.get(reference.parent.name):
+                self.sets[name], rows = self.database.hang(reference, self.sets[reference.parent.name])
+                self.counts[name] = 0
+                self._note(reference, rows)
+        self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
+        self.sets = {name: keys for name, keys in self.sets.items() if self.counts[name] or name == self.root.name}
+
+    def _close(self, inner: list[Reference]) -> None:
+        """Follow the references inside a component until a whole round brings nothing new."""
+        selves = [reference for reference in inner if reference.is_self]
+        others = [reference for reference in inner if not reference.is_self]
+        since: int | None = None
+        while inner:
+            added = self._close_selves(selves)
+            self.rounds += 1
+            added += sum(self._pull(reference, since=since) for reference in others)
+            since = self.rounds
+            if not added or not others:
+                return
+
+    def _close_selves(self, selves: list[Reference]) -> int:
+        total = 0
+        while True:
+            added = 0
+            for reference in selves:
+                if keys := self.sets.get(reference.child.name):
+                    new = self.database.close_over(reference, keys, round=self.rounds)
+                    self._note(reference, new)
+                    added += new
+            total += added
+            if not added or len(selves) == 1:
+                return total
+
+    def _pull(self, reference: Reference, since: int | None) -> int:
+        parents = self.sets.get(reference.parent.name)
+        if parents is None or not self.counts[reference.parent.name]:
+            return 0
+        child = reference.child
+        if child.name not in self.sets:
+            if self._is_part(reference, parents):
+                return 0
+            self.sets[child.name] = self._make_key_set(child)
+            self.counts[child.name] = 0
+        new = self.database.pull(reference, parents, self.sets[child.name], round=self.rounds, since=since)
+        self._note(reference, new)
+        return new
+
+    def _note(self, reference: Reference, new: int) -> None:
+        self.counts[reference.child.name] += new
+        if new:
+            self.via.add(reference)
+
+    def _is_part(self, reference: Reference, parents: KeySet) -> bool:
+        """Whether rows of the child would be counted under another name too. Refused where there are some."""
+        child = reference.child
+        others = [keys.table for keys in self.sets.values() if keys.table is not child and overlaps(keys.table, child)]
+        if others and self.database.has_referencing(reference, parents):
+            raise Refused(
+                f"Rows of {others[0].label} and of {child.label} would go, and the one is a part of the other.",
+                "Name the partitioned table itself.",
+            )
+        return bool(others)
+
+    def _make_key_set(self, table: Table) -> KeySet:
+        if table.refusal:
+            raise Refused(f"Rows of {table.label} would be touched, but {table.refusal}.")
+        if not table.identity:
+            raise UsageError(
+                f"{table.label} references rows that would go, but nothing tells its rows apart.",
+                "Give it a key without NULLs.",
+            )
+        return self.database.make_key_set(table)
+
+    def _leads_to_rows(self, reference: Reference) -> bool:
+        """Whether rows that go hang on others through this reference, even where another brought them in first."""
+        parents = self.sets.get(reference.parent.name)
+        if reference in self.via or parents is None or not self.counts.get(reference.child.name):
+            return False
+        return self.database.has_referencing(reference, parents)
+
+    def _leaving(self, action: Action) -> Iterator[tuple[Reference, Treatment, KeySet]]:
+        """The references into rows that go, with one kind of treatment, and the key set they point into."""
+        for reference in self.schema.acting:
+            parents = self.sets.get(reference.parent.name)
+            if reference.broken or parents is None or not self.counts[reference.parent.name]:
+                continue
+            treatment = self.rules.treatment(reference)
+            if treatment.action is action:
+                yield reference, treatment, parents
+
+    def find_detachments(self) -> Iterator[Detachment]:
+        for reference, treatment, parents in self._leaving(Action.DETACH):
+            gone = self.sets.get(reference.child.name)
+            if self._is_part(reference, parents) or not self.database.count_referencing(reference, parents, gone):
+                continue
+            if reference.child.shares_identity:
+                raise UsageError(
+                    f"Rows of {reference.child.label} would be detached, but nothing tells them apart.",
+                    f"Give it a key without NULLs, or --dependents {reference.child.label}=delete.",
+                )
+            keys = self._make_key_set(reference.child)
+            rows = self.database.pull(reference, parents, keys, without=[gone] if gone else [])
+            yield Detachment(reference, treatment, keys, rows)
+
+    def find_stops(self, detached: tuple[Detachment, ...]) -> Iterator[Stop]:
+        for reference, treatment, parents in self._leaving(Action.STOP):
+            rows = self.database.count_referencing(reference, parents, self.sets.get(reference.child.name))
+            if rows:
+                yield Stop(reference.child, rows, reference, treatment.reason, _lift(reference))
+        yield from self._ambiguous()
+        for detachment in detached:
+            if detachment.treatment.to_default:
+                yield from self._defaults_without_parent(detachment)
+            yield from self._referenced_by_others(detachment)
+
+    def _ambiguous(self) -> Iterator[Stop]:
+        """References that the database keeps although what they point at is not unique: which row is meant?"""
+        for reference in self.schema.acting:
+            parents = self.sets.get(reference.parent.name)
+            if not reference.broken or parents is None or reference.child.name not in self.schema.by_name:
+                continue
+            if rows := self.database.count_referencing(reference, parents, None):
+                yield Stop(reference.child, rows, reference, reference.broken.lower(), "")
+
+    def _defaults_without_parent(self, detachment: Detachment) -> Iterator[Stop]:
+        gone = self.sets.get(detachment.reference.parent.name)
+        if not self.database.default_has_parent(detachment.reference, gone):
+            reason = "declared SET DEFAULT, but no row that stays has the default"
+            yield Stop(
+                detachment.reference.child,
+                detachment.rows,
+                detachment.reference,
+                reason,
+                _lift(detachment.reference),
+            )
+
+    def _referenced_by_others(self, detachment: Detachment) -> Iterator[Stop]:
+        """A column that a detach would clear may itself be what other rows point at."""
+        child = detachment.reference.child
+        for reference in self.schema.incoming(child):
+            if set(reference.referred) & set(detachment.treatment.columns) and not reference.broken:
+                gone = self.sets.get(reference.child.name)
+                if rows := self.database.count_referencing(reference, detachment.keys, gone):
+                    reason = f"it points at a column of {child.label} that would be detached"
+                    yield Stop(reference.child, rows, reference, reason, f"--dependents {child.label}=delete")
+
+    def find_knots(self, references: Sequence[Reference]) -> Iterator[Stop]:
+        for reference in references:
+            rows = self.counts[reference.child.name]
+            reason = "its tables reference each other in a circle without a column that may be NULL"
+            yield Stop(reference.child, rows, reference, reason, self.database.abilities.circle_hint)
+
+    def find_rings(self) -> Iterator[Stop]:
+        for name, keys in self.sets.items():
+            for reference in (
+                () if self.rules.breaks_cycles or not self.counts[name] else self.schema.outgoing(keys.table)
+            ):
+                free = reference.nullable_columns and reference.is_clearable
+                rigid = reference.is_self and not free and not reference.broken
+                if rigid and (rows := self.database.count_ringed(reference, keys, self.counts[name])):
+                    reason = "they point at themselves or at each other in a cycle, and no column of it may be NULL"
+                    yield Stop(keys.table, rows, reference, reason, self.database.abilities.circle_hint)
+
+    def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
+        by_table: dict[TableName, list[Detachment]] = {}
+        for detachment in detached:
+            by_table.setdefault(detachment.reference.child.name, []).append(detachment)
+        for group in by_table.values():
+            rows = self.database.count_union([detachment.keys for detachment in group])
+            references = tuple(detachment.reference for detachment in group)
+            yield Part(group[0].reference.child, Action.DETACH, rows, references)
+        for name in order:
+            yield Part(self.sets[name].table, Action.DELETE, self.counts[name], self._via(name))
+
+    def _via(self, name: TableName) -> tuple[Reference, ...]:
+        return tuple(r for r in self.schema.acting if r.child.name == name and r in self.via)
+
+
+def _lift(reference: Reference) -> str:
+    choices = ["delete", "detach"] if reference.nullable_columns else ["delete"]
+    return " or ".join(f"--dependents {reference.child.label}={choice}" for choice in choices)

@@ -1,0 +1,1 @@
+"""Judging the statements of a script that somebody else wrote."""

@@ -1,0 +1,282 @@
+"""A script of SQL statements that somebody wrote, read statement by statement. Nothing of it is ever sent."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ParseError, TokenError
+from sqlglot.tokenizer_core import Token
+
+from yeldro.core.model.schema import Schema, Table
+from yeldro.core.selection.condition import read_condition
+from yeldro.core.selection.selection import Selection, check_table
+from yeldro.errors import YeldroError
+
+_LOOKING = (exp.Select, exp.Set, exp.Use, exp.Describe)
+_RUN = "it holds a comment that the database runs"
+_COMMENTS = re.compile(
+    r"""'(?:[^'\\]|''|\\.)*' | "(?:[^"\\]|""|\\.)*" | `(?:[^`]|``)*` | \#[^\n]* | --(?=\s)[^\n]* | (?P<run>/\*M?!)
+    | /\*.*?\*/""",
+    re.DOTALL | re.VERBOSE,
+)
+_TRANSACTION = (exp.Transaction, exp.Commit, exp.Rollback)
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """One statement: `line` is where it begins. `tree` is None where it cannot be read, and `fault` says why."""
+
+    line: int
+    text: str
+    tree: exp.Expr | None
+    fault: str = ""
+    dialect: str = ""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Removal:
+    """A statement that removes rows, as a selection of these. `reads` are the tables that it looks at besides; `beside`
+    are those that a TRUNCATE empties together, whatever references what among them."""
+
+    written: Written
+    selection: Selection
+    truncates: bool
+    reads: tuple[Table, ...]
+    copies: tuple[str, ...]
+    """The columns by which the statement finds copies of rows, () where it looks for none."""
+    beside: tuple[Table, ...] = ()
+
+
+def read_script(text: str, dialect: str) -> list[Written]:
+    """The statements of a script in their order."""
+    try:
+        tokens = sqlglot.tokenize(text, read=dialect)
+    except TokenError:
+        return [Written(1, text.strip(), None, "a quote or comment is not closed")]
+    hidden = list(_find_run_comments(text)) if dialect == "mysql" else []
+    read: list[tuple[int, Written]] = []
+    for part, end in _split(tokens, len(text)):
+        start = part[0].start
+        inside = [place for place in hidden if start <= place < end]
+        hidden = [place for place in hidden if place not in inside]
+        one = _read(part, text, dialect)
+        read.append((start, Written(one.line, one.text, None, _RUN) if inside else one))
+    for place in hidden:
+        line = text.count("\n", 0, place) + 1
+        read.append((place, Written(line, text[place:].partition("*/")[0] + "*/", None, _RUN)))
+    return [one for _, one in sorted(read, key=lambda pair: pair[0])]
+
+
+def _find_run_comments(text: str) -> Iterator[int]:
+    """Where comments begin that MariaDB runs (https://mariadb.com/kb/en/comment-syntax/)."""
+    for part in _COMMENTS.finditer(text):
+        if part["run"]:
+            yield part.start()
+
+
+def _split(tokens: list[Token], end: int) -> Iterator[tuple[list[Token], int]]:
+    """The tokens of each statement, and where it ends: at its semicolon, or at the `end` of the text."""
+    part: list[Token] = []
+    for token in tokens:
+        if token.token_type.name == "SEMICOLON":
+            if part:
+                yield part, token.start
+            part = []
+        else:
+            part.append(token)
+    if part:
+        yield part, end
+
+
+def _read(tokens: list[Token], script: str, dialect: str) -> Written:
+    start, end = tokens[0].start, tokens[-1].end
+    text = script[start : end + 1]
+    line = script.count("\n", 0, start) + 1
+    try:
+        trees = sqlglot.parse(text, read=dialect)
+    except (ParseError, TokenError):
+        return Written(line, text, None, "it cannot be read")
+    tree = trees[0] if len(trees) == 1 else None
+    if tree is None:
+        return Written(line, text, None, "it cannot be read")
+    if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not tree.find(exp.Delete, exp.Insert, exp.Update):
+        return Written(line, text, tree)
+    if any(node is not tree for node in tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge)):
+        return Written(line, text, None, "a query within it changes rows too")
+    if isinstance(tree, exp.Delete | exp.TruncateTable):
+        return Written(line, text, tree, dialect=dialect)
+    return Written(line, text, None, "only DELETE and TRUNCATE can be judged")
+
+
+def find_removals(written: Written, schema: Schema, dialect: str) -> list[Removal]:
+    """The removals of a DELETE or TRUNCATE, none for a statement that only looks. YeldroError for what cannot be."""
+    tree = written.tree
+    if isinstance(tree, exp.TruncateTable):
+        named = [check_table(_table(table, schema)) for table in tree.expressions]
+        if str(tree.args.get("option") or "").upper() == "CASCADE":
+            named = _find_cascaded(named, schema)
+        return [Removal(written, Selection(table, all_rows=True), True, (), (), tuple(named)) for table in named]
+    if not isinstance(tree, exp.Delete):
+        return []
+    tree = tree.copy()
+    target, name = _target(tree, schema)
+    check_table(target)
+    where = tree.args.get("where")
+    condition = where.this if where else None
+    reads = tuple(
+        dict.fromkeys(
+            _table(node, schema)
+            for node in tree.find_all(exp.Table)
+            if node is not tree.this and node.name not in _aliases(tree) and _known(node, schema)
+        )
+    )
+    copies = tuple(_copied_columns(tree, target, name))
+    own = _find_own_text(written) if written.dialect == dialect else ""
+    if any(tree.args.get(part) for part in ("using", "tables", "order", "limit", "with_", "with")) or _joins(tree):
+        condition, own = _by_key(tree, target, name), ""
+    elif condition is not None and name.lower() != target.name.name.lower():
+        _rename(condition, name, target.name.name)
+        own = ""
+    if condition is not None and not own and _has_unary_plus(written):
+        raise YeldroError("it holds a unary plus, which would be lost in reading")
+    if condition is None:
+        return [Removal(written, Selection(target, all_rows=True), False, reads, copies)]
+    text = own or condition.sql(dialect=dialect)
+    selection = Selection(target, (read_condition(text, target, dialect, {}, "this statement"),))
+    return [Removal(written, selection, False, tuple(one for one in reads if one is not target), copies)]
+
+
+def _find_own_text(written: Written) -> str:
+    """The condition of a DELETE as it was written, "" where it cannot be cut out."""
+    tokens = sqlglot.tokenize(written.text, read=written.dialect)
+    depth, start, end = 0, -1, len(written.text)
+    for token in tokens:
+        depth += (token.token_type.name == "L_PAREN") - (token.token_type.name == "R_PAREN")
+        if not depth and token.token_type.name == "WHERE" and start < 0:
+            start = token.end + 1
+        elif not depth and token.token_type.name == "RETURNING":
+            end = min(end, token.start)
+    where = written.tree.args.get("where") if written.tree else None
+    if start < 0 or where is None:
+        return ""
+    text = written.text[start:end].strip()
+    try:
+        trees = sqlglot.Dialect.get_or_raise(written.dialect).parse_into(exp.Condition, text)
+    except (ParseError, TokenError):
+        return ""
+    return text if trees == [where.this] else ""
+
+
+def _has_unary_plus(written: Written) -> bool:
+    """SQLite takes the affinity from what stands behind one (https://www.sqlite.org/datatype3.html, 4)."""
+    tokens = sqlglot.tokenize(written.text, read=written.dialect) if written.dialect == "sqlite" else []
+    ends = {"R_PAREN", "NUMBER", "STRING", "VAR", "IDENTIFIER"}
+    pairs = zip(tokens, tokens[1:], strict=False)
+    return any(two.token_type.name == "PLUS" and one.token_type.name not in ends for one, two in pairs)
+
+
+def _find_cascaded(named: Sequence[Table], schema: Schema) -> list[Table]:
+    """These tables, and all that reference them in turn, whatever their references say: CASCADE empties them too."""
+    found = dict.fromkeys(named)
+    waiting = list(named)
+    while waiting:
+        for reference in schema.incoming(waiting.pop()):
+            if reference.child not in found:
+                found[reference.child] = None
+                waiting.append(reference.child)
+    return list(found)
+
+
+def _target(tree: exp.Delete, schema: Schema) -> tuple[Table, str]:
+    """The table that loses rows, and the name under which the statement knows it."""
+    named = tree.args.get("tables") or []
+    if len(named) > 1:
+        raise YeldroError("it deletes from several tables at once")
+    sources = [tree.this, *(join.this for join in _joins(tree))]
+    if not named:
+        return _table(tree.this, schema), tree.this.alias_or_name
+    for source in sources:
+        if isinstance(source, exp.Table) and named[0].name in (source.alias, source.name):
+            return _table(source, schema), named[0].name
+    raise YeldroError(f"it deletes from {named[0].name}, which it does not read")
+
+
+def _joins(tree: exp.Delete) -> list[exp.Join]:
+    table = tree.this
+    return [*(tree.args.get("joins") or []), *((table.args.get("joins") or []) if isinstance(table, exp.Table) else [])]
+
+
+def _table(node: exp.Expr, schema: Schema) -> Table:
+    if not isinstance(node, exp.Table):
+        raise YeldroError("it does not name its table")
+    return schema.find_table(f"{node.db}.{node.name}" if node.db else node.name)
+
+
+def _known(node: exp.Table, schema: Schema) -> bool:
+    try:
+        return bool(_table(node, schema))
+    except YeldroError:
+        return False
+
+
+def _aliases(tree: exp.Expr) -> set[str]:
+    """The names of WITH queries, and those of the target in front of FROM."""
+    names = {node.alias for node in tree.find_all(exp.CTE)}
+    return names | {node.name for node in tree.args.get("tables") or []}
+
+
+def _rename(condition: exp.Expr, old: str, new: str) -> None:
+    for column in condition.find_all(exp.Column):
+        if column.table == old:
+            column.set("table", exp.to_identifier(new))
+
+
+def _by_key(tree: exp.Delete, target: Table, name: str) -> exp.Expr:
+    """The same rows as a condition on the key: it is in the query that the statement makes of its sources."""
+    if not target.key:
+        raise YeldroError(f"{target.label} has no primary key, so the rows of a join cannot be named")
+    query = exp.Select(expressions=[exp.column(column, table=name, quoted=True) for column in target.key])
+    query = query.from_(tree.this.copy())
+    sources = [one for one in tree.args.get("using") or [] if one.alias_or_name != name]
+    for source in sources:
+        query = query.join(source.copy(), join_type="CROSS")
+    if not isinstance(tree.this, exp.Table) or not tree.this.args.get("joins"):
+        for join in tree.args.get("joins") or []:
+            query.append("joins", join.copy())
+    for part in ("where", "order", "limit"):
+        if tree.args.get(part):
+            query.set(part, tree.args[part].copy())
+    for part in ("with_", "with"):
+        if tree.args.get(part):
+            query.set(part, tree.args[part].copy())
+    inner: exp.Expr = query
+    if tree.args.get("limit"):
+        inner = exp.select("*").from_(query.subquery("yeldro_first"))
+    columns = [exp.column(column, quoted=True) for column in target.key]
+    this = columns[0] if len(columns) == 1 else exp.Tuple(expressions=columns)
+    return exp.In(this=this, query=exp.Subquery(this=inner))
+
+
+def _copied_columns(tree: exp.Delete, target: Table, name: str) -> Iterator[str]:
+    """Columns by which a statement groups, or compares a row with others of its own table."""
+    known = {column.lower(): column for column in target.column_names}
+    found: dict[str, None] = {}
+    for group in tree.find_all(exp.Group):
+        query = group.find_ancestor(exp.Select)
+        sources = [table.name.lower() for table in query.find_all(exp.Table)] if query else []
+        if target.name.name.lower() in sources:
+            for node in group.find_all(exp.Column):
+                if node.name.lower() in known:
+                    found[known[node.name.lower()]] = None
+    twins = {node.alias for node in tree.find_all(exp.Table) if node.name == target.name.name and node.alias}
+    for pair in tree.find_all(exp.EQ, exp.NullSafeEQ):
+        left, right = pair.left, pair.right
+        if isinstance(left, exp.Column) and isinstance(right, exp.Column) and left.name == right.name:
+            ends = {left.table, right.table}
+            if len(ends) == 2 and len(ends & {*twins, name, target.name.name}) == 2 and left.name.lower() in known:
+                found[known[left.name.lower()]] = None
+    yield from (column for column in found if column not in target.key)

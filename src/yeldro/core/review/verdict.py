@@ -1,0 +1,209 @@
+"""What the statements of a script would do, one after the other: judged without changing anything."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from yeldro.core.cautions.caution import Caution, find_schema_cautions, whole_table
+from yeldro.core.cautions.of_condition import find_doubts
+from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.model.schema import Table
+from yeldro.core.reach.search import Action, Part, Reach, Rules, find_reach, root_keys, tables_in_reach
+from yeldro.core.review.statements import Removal, Written, find_removals
+from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
+
+
+@dataclass(slots=True, eq=False)
+class Verdict:
+    """One statement judged. `doubts` are cautions about its condition, `cautions` those about its table; `faults` say
+    why it cannot work as it stands, `notes` what is worth knowing. `unjudged` says why it could not be judged."""
+
+    written: Written
+    unjudged: str = ""
+    reach: Reach | None = None
+    doubts: list[Caution] = field(default_factory=list)
+    cautions: list[Caution] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    after: list[Verdict] = field(default_factory=list)
+    removals: list[Removal] = field(default_factory=list)
+
+    @property
+    def has_findings(self) -> bool:
+        return bool(self.unjudged or self.doubts or self.faults)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Review:
+    """`proposed` are the statements in the order in which they can work, () where theirs is fine."""
+
+    verdicts: tuple[Verdict, ...]
+    proposed: tuple[Written, ...]
+
+    @property
+    def has_findings(self) -> bool:
+        return any(verdict.has_findings for verdict in self.verdicts)
+
+    @property
+    def in_order(self) -> list[Verdict]:
+        """All verdicts, those that were judged in the order in which they can work."""
+        places = {written: place for place, written in enumerate(self.proposed)}
+        return sorted(self.verdicts, key=lambda one: places.get(one.written, -1))
+
+
+def read_removals(database: Database, script: Sequence[Written], dialect: str) -> list[tuple[Verdict, list[Removal]]]:
+    """Every statement with what it removes. What cannot be judged says so in its verdict."""
+    found: list[tuple[Verdict, list[Removal]]] = []
+    for written in script:
+        verdict, removals = Verdict(written, written.fault), list[Removal]()
+        try:
+            removals = [] if written.fault else find_removals(written, database.schema, dialect)
+        except YeldroError as error:
+            verdict.unjudged = error.message
+        if len(removals) > 1:  # a TRUNCATE of several tables has the figures of each
+            found += [(Verdict(written, removals=[one]), [one]) for one in removals]
+            continue
+        verdict.removals = removals
+        found.append((verdict, removals))
+    return found
+
+
+def tables_in_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]]]) -> list[Table]:
+    """A table for each key set that a review may fill."""
+    once: dict[Table, None] = {}
+    tables: list[Table] = []
+    for _, removals in found:
+        for removal in removals:
+            reached = tables_in_reach(database.schema, removal.selection.table, Rules(), store=True)
+            tables += reached
+            once.update(dict.fromkeys(reached))
+    return [*tables, *once]
+
+
+def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]]]) -> Review:
+    """Judge statements inside an open transaction, each after those before it."""
+    gone: dict[Table, KeySet] = {}
+    judged: list[tuple[Verdict, Removal]] = []
+    for verdict, removals in found:
+        for removal in removals:
+            try:
+                database.attempt(lambda v=verdict, r=removal: _judge(database, v, r))  # type: ignore[misc]
+            except (UsageError, Refused, DatabaseFailed) as error:
+                database.attempt(lambda: None)  # a connection that is lost ends the review
+                verdict.reach = None
+                verdict.unjudged = error.message
+            if verdict.reach:
+                _note_readers(verdict, removal, judged, gone)
+                _follow(database, verdict, gone)
+                judged.append((verdict, removal))
+    _settle_stops(database, judged, gone)
+    return Review(tuple(verdict for verdict, _ in found), tuple(_propose(judged)))
+
+
+def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
+    if removal.truncates:
+        reach = _find_emptied(database, removal)
+    else:
+        reach = find_reach(database, removal.selection, Rules(), store=True)
+    table, keys = removal.selection.table, root_keys(reach)
+    verdict.reach = reach
+    verdict.doubts += find_doubts(database, removal.selection, keys, expects_one=False)
+    if reach.matched == reach.table_rows > 1:
+        verdict.doubts.append(whole_table(table, reach.matched, "Is that meant?"))
+    wanted = {"trigger", "row-security", "unenforced-reference"}
+    for gone, rows in reach.deleted:
+        if rows and (hidden := database.schema.hidden.get(gone.table.name)):
+            verdict.faults.append(f"Not everything that depends on {gone.table.label} can be seen: {hidden}.")
+    verdict.cautions += [one for one in find_schema_cautions(database.schema, table) if one.name in wanted]
+    if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
+        verdict.faults.append(
+            f"It removes every copy in {groups:,} groups of rows with the same {', '.join(removal.copies)}, instead of "
+            "all but one."
+        )
+    if removal.truncates:
+        incoming = database.schema.incoming(table)
+        children = {one.child.label for one in incoming if one.child not in removal.beside}
+        if children:
+            verdict.faults.append(
+                f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} references it."
+            )
+        verdict.notes.append("TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before.")
+
+
+def _find_emptied(database: Database, removal: Removal) -> Reach:
+    """All rows of a table: TRUNCATE acts on no dependents, it is refused or empties their tables too."""
+    table = removal.selection.table
+    keys = database.make_key_set(table)
+    rows = database.match(removal.selection, keys)
+    part = Part(table, Action.DELETE, rows, ())
+    return Reach(removal.selection, rows, rows, ((keys, rows),), (), (), (), (part,), ())
+
+
+def _note_readers(
+    verdict: Verdict, removal: Removal, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]
+) -> None:
+    read = [table for table in removal.reads if table in gone]
+    lines = [one.written.line for one, _ in judged if one.reach and any(_removes_from(one.reach, to) for to in read)]
+    if lines:
+        tables = " and ".join(table.label for table in read)
+        verdict.faults.append(
+            f"Its condition reads {tables}, from which line {' and '.join(map(str, dict.fromkeys(lines)))} has removed "
+            "rows by then, so it may match fewer or more rows than now."
+        )
+
+
+def _removes_from(reach: Reach, table: Table) -> bool:
+    return any(keys.table is table and rows for keys, rows in reach.deleted)
+
+
+def _follow(database: Database, verdict: Verdict, gone: dict[Table, KeySet]) -> None:
+    """Add what a statement removes to what is gone, and note how much of it was gone already."""
+    reach = verdict.reach
+    assert reach is not None
+    for keys, rows in reach.deleted:
+        if keys.table not in gone:
+            gone[keys.table] = database.make_key_set(keys.table)
+        added = database.merge(keys, gone[keys.table])
+        if keys.table is reach.selection.table and rows and added < rows:
+            verdict.notes.append(f"{rows - added:,} of its {rows:,} rows are gone by then: it will match fewer.")
+    for stop in reach.stops:
+        parents = next((keys for keys, _ in reach.deleted if keys.table is stop.via.parent), None)
+        left = stop.rows
+        if parents is not None and not stop.via.broken:
+            left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
+        if left:
+            verdict.faults.append(f"{left:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}).")
+
+
+def _settle_stops(database: Database, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]) -> None:
+    """Tell a stop that a later statement would lift from one that stays."""
+    for place, (verdict, _) in enumerate(judged):
+        if verdict.reach is None:
+            continue
+        for stop in verdict.reach.stops:
+            parents = next((keys for keys, _ in verdict.reach.deleted if keys.table is stop.via.parent), None)
+            told = [fault for fault in verdict.faults if str(stop.via) in fault]
+            later = [
+                other
+                for other, _ in judged[place + 1 :]
+                if other is not verdict and other.reach and _removes_from(other.reach, stop.table)
+            ]
+            if not told or parents is None or not later or stop.via.broken:
+                continue
+            if not database.count_referencing(stop.via, parents, gone.get(stop.via.child)):
+                verdict.after += later
+                lines = " and ".join(str(other.written.line) for other in later)
+                at = verdict.faults.index(told[0])
+                verdict.faults[at] = f"{told[0]} Line {lines} removes these rows, but later: change the order."
+
+
+def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
+    """The order as it stands, but each statement after those that lift what forbids it; nothing where it is so now."""
+    waiting = list(dict.fromkeys(verdict for verdict, _ in judged))
+    if not any(verdict.after for verdict in waiting):
+        return
+    while waiting:
+        free = next((one for one in waiting if not any(other in one.after for other in waiting)), waiting[0])
+        waiting.remove(free)
+        yield free.written

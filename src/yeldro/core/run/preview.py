@@ -1,0 +1,272 @@
+"""What a deletion would touch, and the reasons for which it would be stopped before its first change."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+from yeldro.core.cautions.caution import (
+    WHOLE_IS_MEANT,
+    WHOLE_IS_NOT,
+    Caution,
+    case_blind_groups,
+    find_schema_cautions,
+    large_group,
+    null_reference,
+    ties_at_limit,
+    truncate,
+    unindexed_check,
+    whole_table,
+)
+from yeldro.core.cautions.hints import Part, find_hints, find_parts
+from yeldro.core.cautions.of_condition import find_doubts
+from yeldro.core.database.connection import Database, Row
+from yeldro.core.duplicates.groups import Duplicates
+from yeldro.core.model.schema import Reference, Table
+from yeldro.core.reach.search import Action, Reach, Rules, root_keys
+from yeldro.core.reach.search import Part as Loss
+from yeldro.core.run.seal import Difference, Seal
+from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.selection import Asked, Selection
+
+# From here on building an index takes less time than the scans that it saves.
+_MANY_CHECKS = 20
+_LARGE_TABLE = 10_000
+_MISSING = 100
+# Cautions about a table that matter whenever a run touches it.
+_OF_TABLES = {"trigger", "row-security", "unenforced-reference", "hidden-reference"}
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """A deletion as it was asked for. `show` and `sample` (None: all) only decide what of the rows is shown."""
+
+    asked: Asked
+    rules: Rules = field(default_factory=Rules)
+    guards: Guards = field(default_factory=Guards)
+    show: tuple[str, ...] = ()
+    sample: int | None = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Scan:
+    """A reference that the engine would check by looking through `rows` rows for each of `checks` deleted ones."""
+
+    reference: Reference
+    checks: int
+    rows: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Preview:
+    """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change.
+
+    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them. `duplicates` are those
+    whose surplus rows would go. `step` is the name of a step, "" where there is none. `seal` is the seal of
+    what a sealed step holds now, `difference` how that differs from what was sealed.
+    """
+
+    database: str
+    reach: Reach
+    columns: tuple[str, ...]
+    sample: tuple[Row, ...]
+    missing: int
+    missing_keys: tuple[Row, ...]
+    cautions: tuple[Caution, ...]
+    refusals: tuple[str, ...]
+    parts: tuple[Part, ...] = ()
+    hints: tuple[str, ...] = ()
+    scanned: tuple[Scan, ...] = ()
+    duplicates: Duplicates | None = None
+    step: str = ""
+    seal: Seal | None = None
+    difference: Difference | None = None
+    title: str = ""
+    """The database as it is shown to people."""
+
+    @property
+    def selection(self) -> Selection:
+        return self.reach.selection
+
+    def reworded(self, tell: Callable[[str], str]) -> Preview:
+        """The same, with what it says to a person in other words."""
+        stops = (replace(stop, reason=tell(stop.reason), lift=tell(stop.lift)) for stop in self.reach.stops)
+        return replace(
+            self,
+            reach=replace(self.reach, stops=tuple(stops)),
+            cautions=tuple(replace(caution, message=tell(caution.message)) for caution in self.cautions),
+            refusals=tuple(map(tell, self.refusals)),
+            hints=tuple(map(tell, self.hints)),
+        )
+
+
+def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
+    """Look at a reach whose key sets stand in the open transaction."""
+    selection = reach.selection
+    columns = sample_columns(selection, request.show)
+    sample = tuple(database.sample(root_keys(reach), columns, request.sample))
+    scanned = tuple(_find_scanned(database, reach))
+    cautions = tuple(_cautions(database, request, reach, scanned))
+    missing, missing_keys = database.find_missing(selection.listed, _MISSING) if selection.listed else (0, [])
+    return Preview(
+        database.name,
+        reach,
+        columns,
+        sample,
+        missing,
+        tuple(missing_keys),
+        cautions,
+        tuple(_refusals(database, request.guards, reach, cautions)),
+        find_parts(database, selection),
+        tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
+        scanned,
+        title=database.title,
+    )
+
+
+def make_merging_preview(database: Database, found: Duplicates, reach: Reach) -> Preview:
+    """Look at the reach of surplus rows, whose key sets stand in the open transaction."""
+    request = found.request
+    scanned = tuple(_find_scanned(database, reach))
+    merged = list(find_group_cautions(found))
+    cautions = (*merged, *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned))
+    cautions = (*cautions, *_table_cautions(database, reach))
+    refusals = tuple(_refusals(database, request.guards, reach, cautions, "surplus rows"))
+    if request.unique_name and found.blanks > 1:
+        same = ", ".join(one.text for one in request.grouping.same)
+        reason = (
+            f"{found.blanks:,} rows have a blank text in {same}: the unique index would not let them stay side by side"
+        )
+        refusals = (*refusals, f"{reason}; --nulls same makes them duplicates, or make them NULL first.")
+    hints: tuple[str, ...] = ()
+    if request.unique_name:
+        same = ", ".join(one.text for one in request.grouping.same)
+        late = "after the commit, which making an index would be by itself here"
+        when = late if database.abilities.ddl_commits else "in the same transaction"
+        hints = (f"Then the unique index {request.unique_name} on ({same}) is added, {when}.",)
+    shown = Preview(database.name, reach, (), (), 0, (), cautions, refusals, hints=hints, title=database.title)
+    return replace(shown, scanned=scanned, duplicates=found)
+
+
+def find_group_cautions(found: Duplicates) -> Iterator[Caution]:
+    """What may be other than it seems about groups of duplicates."""
+    for name, groups in found.merged:
+        yield case_blind_groups(found.request.table, name, groups)
+    if found.largest:
+        same = ", ".join(one.text for one in found.request.grouping.same)
+        yield large_group(found.request.table, same, found.largest)
+
+
+def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]:
+    """The columns of a sample: the key and what the selection looks at always, then those asked for, else all."""
+    table = selection.table
+    known = set(table.column_names)
+    asked = [table.find_column(name).name for name in show] or list(table.column_names)
+    return tuple(name for name in dict.fromkeys([*table.key, *selection.columns, *asked]) if name in known)
+
+
+def _is_whole_table(reach: Reach) -> bool:
+    return reach.matched == reach.table_rows > 1 and not reach.selection.all_rows
+
+
+def _find_scanned(database: Database, reach: Reach) -> Iterator[Scan]:
+    for keys, checks in reach.deleted:
+        for reference in database.schema.incoming(keys.table):
+            checked = reference.declared and reference.enforced and not reference.broken
+            if checked and not reference.is_indexed and checks >= _MANY_CHECKS:
+                rows = database.count_rows(reference.child)
+                if rows >= _LARGE_TABLE:
+                    yield Scan(reference, checks, rows)
+
+
+def _cautions(database: Database, request: Request, reach: Reach, scanned: Sequence[Scan]) -> Iterator[Caution]:
+    selection, root = reach.selection, root_keys(reach)
+    expect = request.guards.expect
+    if selection.truncate:
+        yield truncate(selection.table, database.abilities.truncates)
+    yield from find_doubts(database, selection, root, expect is not None and expect.low == expect.high == 1)
+    if selection.limit is not None and reach.matched and (ties := database.count_ties(selection, root)):
+        names = [order.column for order in selection.order]
+        yield ties_at_limit(selection.table, selection.limit, names, ties)
+    if reach.matched == reach.table_rows > 1:
+        yield whole_table(
+            reach.selection.table, reach.matched, WHOLE_IS_MEANT if reach.selection.all_rows else WHOLE_IS_NOT
+        )
+    for match in reach.selection.matches:
+        keys = None if match.found else root_keys(reach)
+        if rows := database.count_nulls(reach.selection.table, match.columns, keys):
+            yield null_reference(reach.selection.table, match.columns, rows, found=match.found)
+    for scan in scanned:
+        yield unindexed_check(scan.reference, scan.checks, scan.rows)
+    yield from _table_cautions(database, reach)
+
+
+def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
+    touched: dict[Table, dict[str, None]] = {}
+    for part in reach.parts:
+        if part.rows:
+            touched.setdefault(part.table, {})["DELETE" if part.action is Action.DELETE else "UPDATE"] = None
+    for table, events in touched.items():
+        for caution in find_schema_cautions(database.schema, table, events):
+            if caution.name in _OF_TABLES or (caution.name == "no-key" and table is reach.selection.table):
+                yield caution
+
+
+def _refusals(
+    database: Database, guards: Guards, reach: Reach, cautions: Sequence[Caution], what: str = "rows"
+) -> Iterator[str]:
+    label = reach.selection.table.label
+    if guards.expect and not guards.expect.holds(reach.matched):
+        found = f"{reach.matched:,} match" if what == "rows" else f"there are {reach.matched:,}"
+        yield f"{guards.expect} {what} of {label} were expected, {found}."
+    if _is_whole_table(reach):
+        yield f"All {reach.matched:,} rows of {label} match; say --all-rows if that is meant."
+    for keys, rows in reach.deleted:
+        if rows and (hidden := database.schema.hidden.get(keys.table.name)):
+            yield f"Not everything that depends on {keys.table.label} can be seen: {hidden}."
+    if not guards.no_rollback:
+        for reason in dict.fromkeys(_find_lasting(database, reach)):
+            yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
+    for stop in reach.stops:
+        lift = f"; {stop.lift} would allow it" if stop.lift else ""
+        yield f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}){lift}."
+    yield from find_excess(database, guards, reach)
+    for caution in cautions:
+        if caution.name in guards.strict:
+            yield f"{caution.message} (--strict {caution.name})"
+
+
+def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
+    """What triggers may do that no rollback would take back."""
+    for keys, rows in reach.deleted:
+        if rows and not keys.whole:  # TRUNCATE runs no triggers
+            yield from database.find_lasting(keys.table, None)
+    for detachment in reach.detached:
+        yield from database.find_lasting(detachment.reference.child, detachment.treatment.columns)
+    for link in reach.links:
+        yield from database.find_lasting(link.child, link.columns)
+    for change in reach.changes:
+        yield from database.find_lasting(change.table, change.columns)
+
+
+def find_excess(database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()) -> list[str]:
+    """What is more than the guards allow, `earlier` reaches of the same run included, whose rows have gone already."""
+    found = []
+    rows = reach.rows + sum(one.rows for one in earlier)
+    if guards.max_rows is not None and rows > guards.max_rows:
+        what = "The reaches of all steps so far hold" if earlier else "The reach holds"
+        found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
+    for part in reach.parts if guards.max_share is not None else ():
+        if part.action is Action.DELETE and part.rows:
+            gone = sum(one.rows for other in earlier for one in other.parts if _is_same_loss(one, part))
+            share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
+            if guards.max_share is not None and share > guards.max_share:
+                found.append(
+                    f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
+                    f"more than --max-share {guards.max_share:g}."
+                )
+    return found
+
+
+def _is_same_loss(one: Loss, part: Loss) -> bool:
+    return one.table is part.table and one.action is Action.DELETE

@@ -1,0 +1,122 @@
+"""The account of one run: per table, rows before, expected, done and after. It must balance."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, fields, replace
+
+from yeldro.core.model.schema import Table
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Line:
+    """One table. `expected` is the sum of the rows that any action should touch, a row counting once an action.
+
+    `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or `reattached`;
+    `differing` are the columns in which some of those that were put back are not as they were.
+    """
+
+    table: Table
+    before: int
+    after: int
+    to_delete: int = 0
+    to_detach: int = 0
+    deleted: int = 0
+    detached: int = 0
+    inserted_by_triggers: int = 0
+    dangling: int = 0
+    to_restore: int = 0
+    inserted: int = 0
+    reattached: int = 0
+    to_move: int = 0
+    moved: int = 0
+    to_fill: int = 0
+    filled: int = 0
+    differing: tuple[str, ...] = ()
+
+    @property
+    def expected(self) -> int:
+        return self.to_delete + self.to_detach + self.to_move + self.to_fill + self.to_restore
+
+    @property
+    def restored(self) -> int:
+        """Rows that got their old selves back: those that were put back, and those that were attached again."""
+        return self.inserted + self.reattached
+
+    @property
+    def balanced(self) -> bool:
+        return not self.fault
+
+    @property
+    def fault(self) -> str:
+        """What differs, in one sentence, or ""."""
+        name = self.table.label
+        if self.deleted != self.to_delete:
+            return f"{name}: {self.to_delete:,} rows were to be deleted, {self.deleted:,} are gone"
+        if self.detached != self.to_detach:
+            return f"{name}: {self.to_detach:,} rows were to be detached, {self.detached:,} are"
+        if self.moved != self.to_move:
+            return f"{name}: {self.to_move:,} rows were to be moved, {self.moved:,} are where they should be"
+        if self.filled != self.to_fill:
+            return f"{name}: {self.to_fill:,} rows were to be filled, {self.filled:,} are"
+        if self.restored != self.to_restore:
+            where = f" ({', '.join(self.differing)} differs)" if self.differing else ""
+            return f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as they were{where}"
+        if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
+            should = self.before - self.deleted + self.inserted
+            return f"{name}: {should:,} rows should be left, there are {self.after:,}"
+        if self.dangling:
+            return f"{name}: {self.dangling:,} rows reference a row that is gone"
+        return ""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Tally:
+    """`changed` is what the database itself counted during the run, `explained` what the lines account for.
+
+    `odd` names the tables in which the two differ, where the database counts by table; `replaced` those that were
+    emptied, rebuilt or dropped as a whole, which no count tells.
+    """
+
+    lines: tuple[Line, ...]
+    changed: int
+    explained: int
+    odd: tuple[str, ...] = ()
+    causes: tuple[str, ...] = ()
+    replaced: tuple[str, ...] = ()
+
+    @property
+    def balanced(self) -> bool:
+        return not self.fault
+
+    @property
+    def fault(self) -> str:
+        """The first difference with its likely cause, in one sentence, or ""."""
+        fault = next((line.fault for line in self.lines if line.fault), "")
+        if not fault and self.replaced:
+            fault = f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
+        if not fault and self.changed != self.explained:
+            fault = f"the database counted {self.changed:,} changed rows, the tally explains {self.explained:,}"
+            fault += f" ({', '.join(self.odd)})" if self.odd else ""
+        if fault and self.causes:
+            fault += f"; the likely cause is {' or '.join(self.causes)}"
+        return fault
+
+
+def add_tallies(tallies: Sequence[Tally]) -> Tally:
+    """The account of several steps of one run, one after the other: a line a table, from before the first of them to
+    after the last."""
+    lines: dict[Table, Line] = {}
+    for line in (line for tally in tallies for line in tally.lines):
+        known = lines.get(line.table)
+        counted = [one.name for one in fields(Line) if one.name not in ("table", "before", "after", "differing")]
+        sums = {name: getattr(known, name) + getattr(line, name) for name in counted} if known else {}
+        lines[line.table] = replace(known, after=line.after, **sums) if known else line
+    return Tally(
+        tuple(lines.values()),
+        sum(one.changed for one in tallies),
+        sum(one.explained for one in tallies),
+        tuple(dict.fromkeys(name for one in tallies for name in one.odd)),
+        tuple(dict.fromkeys(cause for one in tallies for cause in one.causes)),
+        tuple(dict.fromkeys(name for one in tallies for name in one.replaced)),
+    )

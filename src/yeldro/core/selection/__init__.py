@@ -1,0 +1,1 @@
+"""Which rows a person asked for: a condition, keys, a match, groups of duplicates."""

@@ -1,0 +1,296 @@
+"""One SQL condition as the person wrote it: read to find its faults, columns and parameters, never rewritten."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ParseError, TokenError
+from sqlglot.tokenizer_core import Token
+
+from yeldro.core.model.schema import Family, Table, nearest
+from yeldro.core.model.values import Parameter, Value
+from yeldro.errors import UsageError
+
+# A parameter, and what may hold a colon that begins none, as engines read it that do, or do not, know a backslash.
+_NAMED = [
+    re.compile(rf"""'(?:[^'{more}]|''{also})*'|"(?:[^"]|"")*"|`[^`]*`|::|:([^\W\d]\w*)""")
+    for more, also in (("", ""), (r"\\", r"|\\."))
+]
+# Brackets within brackets, and parts that are joined by a word such as OR.
+_DEEPEST, _LONGEST = 60, 250
+_COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In, exp.Is, exp.Like)
+
+
+@dataclass(frozen=True, slots=True)
+class Bound:
+    """A parameter in its place in the text, with the value that it stands for."""
+
+    name: str
+    value: Value
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """`text` is what was written; `pieces` is the same, cut at the parameters; `columns` are those of the table.
+
+    `tree` is how the parser read it in `dialect`, None where it could not; `values` are those of the parameters.
+    """
+
+    text: str
+    pieces: tuple[str | Bound, ...]
+    columns: tuple[str, ...]
+    tree: exp.Expr | None = None
+    dialect: str = ""
+    values: Mapping[str, Value] = field(default_factory=dict)
+
+    def derive(self, text: str) -> Condition:
+        """Another expression over the same table, with the same parameters."""
+        return Condition(text, tuple(_pieces(text, self.dialect, self.values)), (), None, self.dialect, self.values)
+
+
+def read_condition(
+    text: str,
+    table: Table,
+    dialect: str,
+    parameters: Mapping[str, Parameter],
+    option: str = "--where",
+    *,
+    unparsed: bool = False,
+) -> Condition:
+    """Read `text` as exactly one condition over `table` in the engine's dialect.
+
+    UsageError with the place where it cannot be read, for a comment, for a column that the table does not have,
+    and for a parameter without a value. With `unparsed` a condition that the
+    parser cannot read is taken as it is.
+    """
+    try:
+        tree = _parse(text, dialect, option)
+    except UsageError:
+        if not (unparsed and text.strip() and _is_closed(text)):
+            raise
+        return Condition(text, (text,), (), None, dialect)
+    columns = tuple(dict.fromkeys(_find_columns(tree, text, table, option)))
+    families = _families_of_parameters(tree, table)
+    pieces = tuple(_cut(text, dialect, parameters, families, option))
+    values = {piece.name: piece.value for piece in pieces if isinstance(piece, Bound)}
+    return Condition(text, pieces, columns, tree, dialect, values)
+
+
+def cut_at_and(condition: Condition) -> list[Condition]:
+    """The AND-ed parts of a condition, each a piece of what was written; the condition itself where there is one only,
+    or where the parser reads the pieces otherwise than the whole."""
+    if condition.tree is None:
+        return []
+    slices = _slice_at_and(condition.text, condition.dialect)
+    trees = list(ands(condition.tree))
+    reader = sqlglot.Dialect.get_or_raise(condition.dialect)
+    try:
+        read = [reader.parse_into(exp.Condition, text)[0] for text in slices]
+    except (ParseError, TokenError):
+        return [condition]
+    return [condition.derive(text) for text in slices] if read == trees else [condition]
+
+
+def _slice_at_and(text: str, dialect: str) -> list[str]:
+    """Cut a text at the words AND that stand outside of all brackets, and what stands whole in brackets again."""
+    tokens = sqlglot.tokenize(text, read=dialect)
+    depth, between, cases, cuts = 0, 0, 0, [0]
+    for token in tokens:
+        word = token.token_type.name
+        depth += (word in ("L_PAREN", "L_BRACKET")) - (word in ("R_PAREN", "R_BRACKET"))
+        cases += (word == "CASE") - (word == "END")
+        if depth or cases:
+            continue
+        if word == "BETWEEN":
+            between += 1
+        elif word == "OR":
+            return [text]
+        elif word in ("AND", "DAMP") and between:
+            between -= 1
+        elif word in ("AND", "DAMP"):
+            cuts += [token.start, token.end + 1]
+    parts = [text[start:end].strip() for start, end in zip(cuts[::2], [*cuts[1::2], len(text)], strict=True)]
+    inner = tokens[1:-1]
+    if len(parts) == 1 and _is_in_brackets(tokens):
+        return _slice_at_and(text[inner[0].start : inner[-1].end + 1], dialect)
+    return parts if len(parts) == 1 else [piece for part in parts for piece in _slice_at_and(part, dialect)]
+
+
+def _is_in_brackets(tokens: Sequence[Token]) -> bool:
+    """Whether the first bracket is closed by the last one."""
+    depth = 0
+    for place, token in enumerate(tokens):
+        depth += (token.token_type.name == "L_PAREN") - (token.token_type.name == "R_PAREN")
+        if not depth:
+            return place == len(tokens) - 1 > 1
+    return False
+
+
+def ands(tree: exp.Expr) -> Iterator[exp.Expr]:
+    """The conditions that all must be true."""
+    if isinstance(tree, exp.And):
+        yield from ands(tree.left)
+        yield from ands(tree.right)
+    elif isinstance(tree, exp.Paren):
+        yield from ands(tree.this)
+    else:
+        yield tree
+
+
+def find_names(text: str) -> list[str]:
+    """The parameters that a condition surely speaks of, whatever the engine."""
+    plain, escaped = ([found[1] for found in pattern.finditer(text) if found[1]] for pattern in _NAMED)
+    return [name for name in plain if name in escaped]
+
+
+def _parse(text: str, dialect: str, option: str) -> exp.Expr:
+    if not text.strip():
+        raise UsageError(f"The condition of {option} is empty.", "Write an SQL condition, such as id = 12.")
+    reader = sqlglot.Dialect.get_or_raise(dialect)
+    try:
+        tokens = reader.tokenize(text)
+        _check_size(tokens, option)
+        trees = reader.parse_into(exp.Condition, text)
+    except TokenError:
+        raise UsageError(f"The condition of {option} cannot be read: a quote or bracket is not closed.", text) from None
+    except RecursionError:
+        raise _too_deep(option) from None
+    except ParseError as error:
+        raise UsageError(
+            f"The condition of {option} cannot be read as one SQL condition.",
+            pointed(text, _place_of(error, text)),
+        ) from None
+    for token in tokens:
+        if token.comments:
+            raise UsageError(f"The condition of {option} holds a comment.", "Leave comments out of the condition.")
+    if len(trees) != 1 or trees[0] is None:
+        raise UsageError(f"The condition of {option} is not exactly one SQL condition.", text)
+    return trees[0]
+
+
+def _check_size(tokens: Sequence[Token], option: str) -> None:
+    """SQLite reads expressions up to a depth of 1,000, and so, about, do we."""
+    depth = deepest = joined = 0
+    for token in tokens:
+        word = token.token_type.name
+        depth += (word in ("L_PAREN", "L_BRACKET")) - (word in ("R_PAREN", "R_BRACKET"))
+        deepest = max(deepest, depth)
+        joined += word in ("AND", "OR", "NOT", "DAMP", "DPIPE", "DASH", "PLUS", "CASE")
+    if deepest > _DEEPEST or joined > _LONGEST:
+        raise _too_deep(option)
+
+
+def _too_deep(option: str) -> UsageError:
+    return UsageError(
+        f"The condition of {option} has too many parts, or too many brackets within brackets.",
+        "Put keys into a file, for --keys-from, or into a table, for --found-in.",
+    )
+
+
+def _is_closed(text: str) -> bool:
+    """Whether a text that the parser cannot read closes its brackets and quotes, and holds no comment and no second
+    statement. An engine may read quotes otherwise: that is why rows are fixed by key and previews read-only."""
+    depth, quote = 0, ""
+    for place, sign in enumerate(text):
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign in "'\"`":
+            quote = sign
+        elif sign == ";" or text[place : place + 2] in ("--", "/*") or sign in "#\\":
+            return False
+        else:
+            depth += (sign == "(") - (sign == ")")
+            if depth < 0:
+                return False
+    return not quote and not depth
+
+
+def _place_of(error: ParseError, text: str) -> int:
+    """Where the parser stopped, as an offset in `text`. It counts lines and columns from 1, to a token's end."""
+    fault = error.errors[0] if error.errors else {}
+    lines = text.split("\n")
+    line, column = int(fault.get("line") or 1), int(fault.get("col") or 1)
+    start = sum(len(before) + 1 for before in lines[: line - 1])
+    return start + max(0, column - len(str(fault.get("highlight") or " ")))
+
+
+def pointed(text: str, place: int) -> str:
+    """The text with a mark under the character at `place`, for an error message."""
+    line_start = text.rfind("\n", 0, max(place, 0)) + 1
+    line = text[line_start:].split("\n", 1)[0]
+    return f"{line}\n{' ' * (max(place, 0) - line_start)}^"
+
+
+def _find_columns(tree: exp.Expr, text: str, table: Table, option: str) -> Iterator[str]:
+    known = {name.lower(): name for name in (*table.column_names, *table.identity)}
+    for column in tree.find_all(exp.Column):
+        if column.find_ancestor(exp.Query) is not None:
+            continue
+        place = column.this.meta.get("start", 0)
+        if column.table and column.table.lower() not in (table.name.name.lower(), table.label.lower()):
+            raise UsageError(
+                f"The condition of {option} names a table {column.table!r} that is not {table.label}.",
+                pointed(text, place),
+            )
+        if column.name.lower() not in known:
+            raise UsageError(
+                f"There is no column {column.name!r} in {table.label}.",
+                f"{pointed(text, place)}\n{nearest(column.name, table.column_names, 'columns')}",
+            )
+        yield known[column.name.lower()]
+
+
+def _families_of_parameters(tree: exp.Expr, table: Table) -> dict[str, Family]:
+    """The family of the column that each parameter is compared with, where there is just one column."""
+    families: dict[str, Family] = {}
+    for placeholder in tree.find_all(exp.Placeholder):
+        comparison = placeholder.parent
+        while isinstance(comparison, exp.Paren | exp.Tuple | exp.Neg):
+            comparison = comparison.parent
+        if not isinstance(comparison, _COMPARISONS):
+            continue
+        names = {column.name.lower() for column in comparison.find_all(exp.Column)}
+        found = [column for column in table.columns if column.name.lower() in names]
+        if len(found) == 1 and len(names) == 1:
+            families.setdefault(placeholder.name, found[0].family)
+    return families
+
+
+def _cut(
+    text: str,
+    dialect: str,
+    parameters: Mapping[str, Parameter],
+    families: Mapping[str, Family],
+    option: str,
+) -> Iterator[str | Bound]:
+    values = {}
+    for _, name in _places(text, dialect):
+        if name not in parameters:
+            raise UsageError(
+                f"The condition of {option} needs a value for :{name}.",
+                f"Give it with -p {name}=VALUE.",
+            )
+        values[name] = parameters[name].value(families.get(name))
+    yield from _pieces(text, dialect, values)
+
+
+def _pieces(text: str, dialect: str, values: Mapping[str, Value]) -> Iterator[str | Bound]:
+    done = 0
+    for place, name in _places(text, dialect):
+        yield text[done:place]
+        yield Bound(name, values[name])
+        done = place + 1 + len(name)
+    yield text[done:]
+
+
+def _places(text: str, dialect: str) -> Iterator[tuple[int, str]]:
+    """Where the parameters stand, and their names."""
+    tokens = sqlglot.tokenize(text, read=dialect)
+    for colon, word in zip(tokens, tokens[1:], strict=False):
+        is_name = word.text.isidentifier() and word.start == colon.end + 1 and text[word.start] == word.text[:1]
+        if colon.token_type.name == "COLON" and is_name:
+            yield colon.start, word.text

@@ -1,0 +1,78 @@
+"""How values of MariaDB travel as texts, and come back as SQL literals."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cache
+
+from yeldro.core.database.archive_format import Cells
+from yeldro.core.model.schema import Column, Family
+
+# Character sets whose texts come back from UTF-8 as they were; the texts of others are kept as bytes.
+_LIKE_UNICODE = {"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32"}
+_SHAPES = {
+    *("geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"),
+    "geometrycollection",
+}
+_PACKET = 1 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How the values of a column travel as texts. `name` says so in the archive."""
+
+    name: str
+    is_enum: bool = False
+
+    def is_error(self, cell: str | None) -> bool:
+        """Whether a cell stands for the error value of an ENUM, which is no member of it."""
+        return self.is_enum and (cell == "0" if self.name == "number" else cell == "")
+
+
+@cache
+def find_way(column: Column) -> Way:
+    kind = re.match(r"\w*", column.type.lower())
+    word = kind[0] if kind else ""
+    if word == "bit" or word.endswith(("binary", "blob")) or word in _SHAPES:
+        return Way("hexadecimal")
+    if word == "float":
+        return Way("double")
+    if word == "enum":
+        return Way("number", True) if "''" in re.findall(r"'(?:[^']|'')*'", column.type) else Way("text", True)
+    if column.collation:
+        return Way("text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes")
+    return Way("plain" if column.family is not Family.OTHER or word in ("year", "time") else "own text")
+
+
+def write_row(ways: Sequence[Way], row: Cells) -> str:
+    """A row of values as SQL literals."""
+    return "(" + ",".join(map(_write_cell, ways, row)) + ")"
+
+
+def write_plain(row: Cells) -> str:
+    """The same for texts without anything to escape but quotes."""
+    return "(" + ",".join(["NULL" if cell is None else "'" + cell.replace("'", "''") + "'" for cell in row]) + ")"
+
+
+def _write_cell(way: Way, cell: str | None) -> str:
+    if cell is None:
+        return "NULL"
+    if way.name in ("hexadecimal", "bytes"):
+        return f"X'{'0' * (len(cell) % 2)}{cell}'"
+    if way.name == "number" or way.is_error(cell):
+        return cell or "0"
+    return "'" + cell.replace("\\", "\\\\").replace("'", "''") + "'"
+
+
+def within_packets(start: str, rows: Sequence[str]) -> Iterator[tuple[int, str]]:
+    """Statements of about a megabyte, or of one row that is larger, each with the place of its first row."""
+    first = size = 0
+    for place, row in enumerate(rows):
+        if place > first and size + len(row) > _PACKET:
+            yield first, start + ",".join(rows[first:place])
+            first, size = place, 0
+        size += len(row)
+    if rows:
+        yield first, start + ",".join(rows[first:])

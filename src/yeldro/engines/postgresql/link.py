@@ -1,0 +1,64 @@
+"""What a connection to PostgreSQL is made from, by the names of libpq.
+
+https://www.postgresql.org/docs/current/libpq-connect.html#LIBPQ-PARAMKEYWORDS
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from contextlib import suppress
+from typing import Any, TypeVar
+
+import psycopg
+from psycopg import waiting
+
+from yeldro.core.model.address import Address, Link
+
+T = TypeVar("T")
+# The driver's fastest way looks for interrupts only where it has to wait, and so never while a server keeps talking.
+_wait = getattr(waiting, "wait_poll", waiting.wait_selector)
+# Seconds that asking a server to end a statement may take.
+_CANCELLING = 1.0
+
+
+class GuardedConnection(psycopg.Connection[Any]):
+    """A connection that an interrupt ends, whatever the server does: the driver's own would wait for its answer."""
+
+    def __init__(self, *given: Any, **named: Any) -> None:
+        """Nobody reads notices. An interrupt in the middle of handling one would be lost."""
+        super().__init__(*given, **named)
+        self.pgconn.notice_handler = None
+
+    def wait(self, gen: Generator[Any, Any, T], interval: float = 0.1, timeout: float | None = None) -> T:
+        try:
+            return _wait(gen, self.pgconn.socket, interval=interval, timeout=timeout)
+        except KeyboardInterrupt:
+            with suppress(psycopg.Error):
+                self.cancel_safe(timeout=_CANCELLING)
+            self.pgconn.finish()
+            raise
+
+
+_MODES = {"off": "disable", "verify": "verify-full"}
+
+
+def find_arguments(address: Address, wait: float, link: Link) -> dict[str, Any]:
+    """`wait` is how many seconds connecting and logging in may take together."""
+    given = {
+        "sslmode": _MODES.get(link.tls, link.tls),
+        "sslrootcert": link.tls_ca,
+        "sslcert": link.tls_cert,
+        "sslkey": link.tls_key,
+        "user": address.user,
+        "host": address.host,
+        "port": address.port,
+        "dbname": address.database,
+        **dict(address.settings),
+        **address.secrets,
+    }
+    return {
+        # Less than two seconds is none for libpq.
+        "connect_timeout": max(2, round(wait)),
+        "application_name": "yeldro",
+        **{name: value for name, value in given.items() if value},
+    }

@@ -1,0 +1,1 @@
+"""What the engines have in common."""

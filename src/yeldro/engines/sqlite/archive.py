@@ -1,0 +1,211 @@
+"""SQLite's archive: rows go into its file, and come back, inside SQLite."""
+
+from __future__ import annotations
+
+import sqlite3
+from abc import abstractmethod
+from collections.abc import Sequence
+from contextlib import closing
+from pathlib import Path
+from urllib.parse import quote
+
+import sqlalchemy as sa
+
+from yeldro.core.database.archive_format import ELSEWHERE, Piece, Portion, Sink, Source, Stage
+from yeldro.core.database.connection import KeySet
+from yeldro.core.model.schema import Reference
+from yeldro.engines.shared.connection import SqlDatabase
+from yeldro.engines.shared.statements import Words, bare
+from yeldro.engines.sqlite.authorizer import LISTEN, deny_changes_of_main, translate
+from yeldro.engines.sqlite.statements import needs_affinity
+from yeldro.errors import ArchiveFailed
+
+_KEYS_AT_ONCE = 20_000
+_SMALLEST = -(2**63)
+
+
+class SqliteCopies(SqlDatabase):
+    """The part of a connection that archives rows and stages archived ones."""
+
+    _raw: sqlite3.Connection
+    _uri: str
+    _attached: dict[Path, str]
+
+    @abstractmethod
+    def _define_key_table(self, keys: KeySet, *, unique: bool) -> str: ...
+
+    @abstractmethod
+    def _is_whole_number(self, keys: KeySet) -> bool: ...
+
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        """Copy inside SQLite, over a second connection, so that the archive is committed before the database is.
+
+        It sees what this one saw when it began, because nobody else can write until it ends. What earlier steps changed
+        only this connection sees, which sends the rows of later ones.
+        """
+        later = any(_comes_later(piece.portion) for piece in pieces)
+        with closing(sqlite3.connect(":memory:" if later else self._uri, uri=True, isolation_level=None)) as reader:
+            reader.set_progress_handler(lambda: 0, LISTEN)
+            try:
+                reader.execute(f"PRAGMA encoding = '{self.encoding}'")
+                reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
+                reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
+                reader.execute("BEGIN")
+                stored = dict.fromkeys(piece.keys.hangs[1] if piece.keys.hangs else piece.keys for piece in pieces)
+                for keys in stored:
+                    if not (keys.whole or later):
+                        self._send_keys(keys, reader)
+                reader.set_authorizer(deny_changes_of_main)
+                counts = [self._copy_piece(piece, sink, reader) for piece in pieces]
+                reader.execute("COMMIT")
+            except sqlite3.Error as error:
+                code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+                if code == sqlite3.SQLITE_INTERRUPT:
+                    raise translate(error) from error
+                what = "the disk is full" if code == sqlite3.SQLITE_FULL else str(error)
+                raise ArchiveFailed(f"The archive {sink.path} failed: {what}.", ELSEWHERE) from error
+        return counts
+
+    def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:
+        """Give another connection a key table, every key with its type and bytes."""
+        reader.execute(self._define_key_table(keys, unique=True))
+        if self._is_whole_number(keys) and self._send_numbers(keys, reader):
+            return
+        cells = _cells(keys)
+        into = f"temp.{keys.name} (round, {', '.join(cells)}) SELECT 0, *"
+        self._send_rows(f"SELECT {', '.join(cells)} FROM temp.{keys.name}", len(cells), into, reader)
+
+    def _send_rows(self, query: str, width: int, into: str, reader: sqlite3.Connection) -> int:
+        """Put the rows of a query into a table of another connection, every value with its type and bytes."""
+        names = [f"v{place}" for place in range(width)]
+        slots = [
+            f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
+            for place in range(width)
+        ]
+        decode, self._raw.text_factory = self._raw.text_factory, bytes
+        try:
+            rows = self._raw.execute(
+                f"WITH s ({', '.join(names)}) AS ({query})"
+                f" SELECT {', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} FROM s"
+            )
+            return reader.executemany(
+                f"INSERT INTO {into} FROM (SELECT {', '.join(slots)})",
+                ([cell.decode() if place % 2 else cell for place, cell in enumerate(row)] for row in rows),
+            ).rowcount
+        finally:
+            self._raw.text_factory = decode
+
+    def _send_numbers(self, keys: KeySet, reader: sqlite3.Connection) -> bool:
+        """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns whether they are."""
+        cells = _cells(keys)
+        others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
+        if others and self._raw.execute(f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1").fetchone():
+            return False
+        alone = len(cells) == 1
+        chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
+        places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
+        into = f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)})"
+        taking = f"{into} SELECT 0, {', '.join(places)} FROM json_each(?)"
+        counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
+        first = _SMALLEST
+        while first < -_SMALLEST:
+            start, last, rows = self._raw.execute(
+                f"SELECT min(c0), max(c0), count(*) FROM ({chunk})", (first,)
+            ).fetchone()
+            if not rows:
+                break
+            if alone and last - start + 1 == rows:
+                reader.execute(f"{counting} {into} SELECT 0, n FROM s", (start, last))
+            else:
+                sending = f"SELECT json_group_array(json_array({', '.join(cells)})) FROM ({chunk})"
+                reader.execute(taking, self._raw.execute(sending, (first,)).fetchone())
+            first = last + 1
+        return True
+
+    def _copy_piece(self, piece: Piece, sink: Sink, reader: sqlite3.Connection) -> int:
+        portion, clause = piece.portion, self._statements.table(piece.portion.table)
+        name, columns = sink.shown(portion)
+        target = f"yeldro_archive.{_quoted(name)}"
+        reader.execute(f"CREATE TABLE IF NOT EXISTS {target} ({', '.join(map(_quoted, columns))})")
+        cells = [clause.c[column] for column in portion.columns]
+        rows = self._statements.select_copied(portion, piece.keys, cells)
+        if portion.keeps_left:
+            # In the same order, what each row is left with.
+            keys = self._statements.key_columns(piece.keys, portion.table.identity)
+            rows = rows.order_by(*keys)
+            left = sa.select(*self._statements.new_columns(piece.keys, portion.changed)).order_by(*keys)
+            other = f"yeldro_archive.yeldro_left_{portion.number}"
+            reader.execute(f"CREATE TABLE {other} ({', '.join(f'l{n}' for n in range(len(portion.changed)))})")
+            self._copy(self._compile(left), len(portion.changed), other, reader, later=_comes_later(portion))
+        query = self._compile(rows)
+        self._gate.note(f"INSERT INTO {target} {query}")
+        done = self._copy(query, len(columns), target, reader, later=_comes_later(portion))
+        sink.tick(done)
+        return done
+
+    def _copy(self, query: str, width: int, target: str, reader: sqlite3.Connection, *, later: bool) -> int:
+        if later:
+            return self._send_rows(query, width, f"{target} SELECT *", reader)
+        return reader.execute(f"INSERT INTO {target} {query}").rowcount
+
+    def _fill_stage(self, stage: Stage, source: Source) -> None:
+        """The archive's own table, under a name of its own."""
+        if source.path not in self._attached:
+            self._attached[source.path] = next(self._names)
+            uri = f"file:{quote(str(source.path.resolve()))}?mode=ro"
+            self._gate.run(sa.text(f"ATTACH :uri AS {self._attached[source.path]}").bindparams(uri=uri))
+        name, columns = source.shown(stage.portion)
+        first, last = source.place(stage.portion)
+        place, portion = self._attached[source.path], stage.portion
+        cells = [f"r.{_quoted(shown)} AS {_quoted(own)}" for shown, own in zip(columns, portion.columns, strict=True)]
+        rows = f"{place}.{_quoted(name)} AS r"
+        if portion.keeps_left:
+            cells += [f"l.l{at} AS {_quoted(portion.left(own))}" for at, own in enumerate(portion.changed)]
+            rows += f" JOIN {place}.yeldro_left_{portion.number} AS l ON l._rowid_ = r._rowid_ - {first - 1}"
+        self._raw.execute(
+            f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows}"
+            f" WHERE r._rowid_ BETWEEN {first} AND {last}"
+        )
+
+    def _stage_parents(self, reference: Reference, stage: Stage) -> sa.FromClause:
+        """What is staged has no affinity of its own."""
+        if not needs_affinity(reference):
+            return super()._stage_parents(reference, stage)
+        keys = KeySet(stage.table, reference.referred, next(self._names))
+        self._gate.run_text(self._define_key_table(keys, unique=False))
+        staged, typed = self._statements.staged(stage), self._statements.key_table(keys)
+        rows = sa.select(*(staged.c[name] for name in reference.referred), sa.literal_column("0"))
+        names = [f"c{place}" for place in range(len(reference.referred))]
+        self._gate.run(sa.insert(typed).from_select([*names, "round"], rows))
+        return sa.select(
+            *(typed.c[c].label(name) for c, name in zip(names, reference.referred, strict=True))
+        ).subquery()
+
+    def keep_absent(self, stage: Stage) -> None:
+        self._keep(stage, sa.not_(self._statements.is_there(stage)))
+
+    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+        self._keep(stage, self._statements.is_listed(stage, listed))
+
+    def _keep(self, stage: Stage, which: sa.ColumnElement[bool]) -> None:
+        """A view cannot lose rows: from now on a table stands for it."""
+        staged = self._statements.staged(stage)
+        other = next(self._names)
+        rows = sa.select(*staged.c).where(which)
+        self._gate.run(Words(f"CREATE TEMP TABLE {other} AS", bare(rows)))
+        kind = self._gate.run_text(f"SELECT type FROM temp.sqlite_master WHERE name = '{stage.name}'").scalar_one()
+        self._gate.run_text(f"DROP {kind} temp.{stage.name}")
+        self._gate.run_text(f"ALTER TABLE temp.{other} RENAME TO {stage.name}")
+
+
+def _cells(keys: KeySet) -> list[str]:
+    return [*(f"c{place}" for place in range(len(keys.columns))), *(f"n{place}" for place in range(len(keys.new)))]
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _comes_later(portion: Portion) -> bool:
+    """Whether earlier steps of the run may have changed what is to be copied."""
+    return portion.step > 1

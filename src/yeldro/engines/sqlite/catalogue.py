@@ -1,0 +1,251 @@
+"""SQLite's catalogue, read with one query a kind (https://www.sqlite.org/pragma.html)."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import replace
+from functools import cache
+from typing import Any
+
+import sqlglot
+
+from yeldro.core.model.schema import (
+    Column,
+    Family,
+    Index,
+    OnDelete,
+    Reference,
+    Schema,
+    Table,
+    TableName,
+    Trigger,
+    Unique,
+)
+from yeldro.engines.shared.gate import Gate
+
+_OBJECTS = """
+SELECT name, type, tbl_name, coalesce(sql, '') FROM main.sqlite_master
+WHERE type IN ('table', 'view', 'trigger', 'index') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY name"""
+_COLUMNS = """
+SELECT m.name, c.name, c.type, c."notnull", c.dflt_value, c.pk, c.hidden
+FROM main.sqlite_master AS m JOIN pragma_table_xinfo(m.name, 'main') AS c
+WHERE m.type IN ('table', 'view') ORDER BY m.name, c.cid"""
+_INDEXES = """
+SELECT m.name, i.name, i."unique", i.origin, i.partial, x.name
+FROM main.sqlite_master AS m JOIN pragma_index_list(m.name, 'main') AS i JOIN pragma_index_xinfo(i.name, 'main') AS x
+WHERE m.type = 'table' AND x.key = 1 ORDER BY m.name, i.seq, x.seqno"""
+_REFERENCES = """
+SELECT m.name, f.id, f.seq, f."table", f."from", f."to", f.on_delete
+FROM main.sqlite_master AS m JOIN pragma_foreign_key_list(m.name, 'main') AS f
+WHERE m.type = 'table' ORDER BY m.name, f.id DESC, f.seq"""
+
+_FAMILIES = (
+    (r"DATETIME|TIMESTAMP", Family.TIMESTAMP),
+    (r"DATE", Family.DATE),
+    (r"BOOL", Family.BOOLEAN),
+    (r"INT", Family.INTEGER),
+    (r"CHAR|CLOB|TEXT", Family.TEXT),
+    (r"REAL|FLOA|DOUB|NUM|DEC", Family.NUMBER),
+)
+# A table without row numbers has a key without NULLs, so finding the words in a comment too does no harm there.
+_WITHOUT_ROWID = re.compile(r"\bWITHOUT\s+ROWID\b", re.IGNORECASE)
+_ROW_NUMBERS = ("rowid", "_rowid_", "oid")
+_TRIGGER_HEAD = re.compile(
+    r"\bTRIGGER\b.*?\b(?P<time>BEFORE|AFTER|INSTEAD\s+OF)?\s*(?P<event>DELETE|INSERT|UPDATE)\b.*?\bON\b",
+    re.IGNORECASE | re.DOTALL,
+)
+
+
+def affinity(declared: str) -> str:
+    """The affinity of a declared type (https://www.sqlite.org/datatype3.html, section 3.1)."""
+    upper = declared.upper()
+    if "INT" in upper:
+        return "INTEGER"
+    if any(part in upper for part in ("CHAR", "CLOB", "TEXT")):
+        return "TEXT"
+    if not upper or "BLOB" in upper:
+        return "BLOB"
+    return "REAL" if any(part in upper for part in ("REAL", "FLOA", "DOUB")) else "NUMERIC"
+
+
+@cache
+def _family(declared: str) -> Family:
+    return next((family for part, family in _FAMILIES if re.search(part, declared.upper())), Family.OTHER)
+
+
+def read_schema(gate: Gate) -> Schema:
+    """Read everything about the tables of the main database."""
+    objects = gate.read(_OBJECTS)
+    columns, indexes = _by_table(gate, _COLUMNS), _by_table(gate, _INDEXES)
+    triggers, specials = defaultdict(list), defaultdict[str, list[Unique]](list)
+    for name, kind, table, sql in objects:
+        if kind == "index" and (special := _read_special(sql, {row[0] for row in columns[table]})):
+            specials[table.lower()].append(special)
+        if kind == "trigger":
+            triggers[table.lower()].append(Trigger(name, _event(sql)))
+    tables = [
+        _table(name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
+        for name, kind, _, sql in objects
+        if kind in ("table", "view")
+    ]
+    tables = [replace(table, specials=tuple(specials[table.name.name.lower()])) for table in tables]
+    return Schema(tuple(tables), tuple(_references(tables, _by_table(gate, _REFERENCES))))
+
+
+def _read_special(sql: str, columns: set[str]) -> Unique | None:
+    """What a CREATE UNIQUE INDEX statement keeps apart, None where it is plain columns of all rows, or not unique."""
+    tokens = sqlglot.tokenize(sql, read="sqlite")
+    words = [token.text.upper() for token in tokens]
+    if "UNIQUE" not in words[:2] or "(" not in words:
+        return None
+    first, depth, starts = words.index("("), 0, [words.index("(") + 1]
+    for place, token in enumerate(tokens[first:], first):
+        depth += (token.text == "(") - (token.text == ")")
+        if depth == 1 and token.text == ",":
+            starts.append(place + 1)
+        if not depth:
+            break
+    ends = [*(start - 2 for start in starts[1:]), place - 1]
+    ends = [end - (words[end] in ("ASC", "DESC")) for end in ends]
+    parts = tuple(sql[tokens[start].start : tokens[end].end + 1] for start, end in zip(starts, ends, strict=True))
+    predicate = sql[tokens[place + 2].start :] if place + 2 < len(tokens) else ""
+    lowered = {name.lower(): name for name in columns}
+    used = frozenset(lowered[token.text.lower()] for token in tokens[first:] if token.text.lower() in lowered)
+    is_plain = not predicate and all(start == end for start, end in zip(starts, ends, strict=True))
+    return None if is_plain else Unique(parts, used, parts, predicate)
+
+
+def _by_table(gate: Gate, query: str) -> defaultdict[str, list[tuple[Any, ...]]]:
+    rows: defaultdict[str, list[tuple[Any, ...]]] = defaultdict(list)
+    for row in gate.read(query):
+        rows[row[0]].append(row[1:])
+    return rows
+
+
+def _event(sql: str) -> str:
+    head = _TRIGGER_HEAD.search(sql)
+    return f"{(head['time'] or 'BEFORE').upper()} {head['event'].upper()}" if head else ""
+
+
+def _table(
+    name: str,
+    kind: str,
+    sql: str,
+    column_rows: list[tuple[Any, ...]],
+    index_rows: list[tuple[Any, ...]],
+    triggers: tuple[Trigger, ...],
+) -> Table:
+    if re.match(r"\s*CREATE\s+VIRTUAL\b", sql, re.IGNORECASE):
+        kind = "virtual table"
+    collations = find_collations(sql) if "collate" in sql.lower() else {}
+    key = tuple(row[0] for row in sorted(column_rows, key=lambda row: row[4]) if row[4])
+    rowid_key = len(key) == 1 and _is_rowid_key(key[0], column_rows, index_rows)
+    columns = tuple(
+        Column(
+            column,
+            type_,
+            _family(type_),
+            nullable=not required and not (rowid_key and pk),
+            default=default,
+            generated=hidden in (2, 3),
+            collation=collations.get(column.lower(), ""),
+        )
+        for column, type_, required, default, pk, hidden in column_rows
+    )
+    filled = bool(key) and all(not column.nullable for column in columns if column.name in key)
+    row_number = _row_number(columns) if kind == "table" and not filled and not _WITHOUT_ROWID.search(sql) else ""
+    identity = key if filled else ((row_number,) if row_number else ())
+    indexes: dict[str, tuple[bool, list[str]]] = {row[0]: (bool(row[1]) and not row[3], []) for row in index_rows}
+    for index, _, _, _, column in index_rows:
+        indexes[index][1].append(column or "")
+    found = [Index(index, tuple(parts), unique) for index, (unique, parts) in indexes.items()]
+    if rowid_key:
+        found.insert(0, Index("", key, True))
+    definition = sql if kind == "view" else ""
+    place = TableName("main", name)
+    made = Table(place, name, kind, columns, key, identity, tuple(found), triggers, definition=definition)
+    return replace(made, checks=tuple(_find_checks(sql))) if "check" in sql.lower() else made
+
+
+def _find_checks(sql: str) -> Iterable[str]:
+    """The conditions of the CHECK constraints of a CREATE TABLE statement."""
+    tokens = sqlglot.tokenize(sql, read="sqlite")
+    for place, token in enumerate(tokens):
+        if token.text.upper() == "CHECK" and place + 1 < len(tokens) and tokens[place + 1].text == "(":
+            depth = 0
+            for end in tokens[place + 1 :]:
+                depth += (end.text == "(") - (end.text == ")")
+                if not depth:
+                    yield sql[tokens[place + 1].start : end.end + 1]
+                    break
+
+
+def find_collations(sql: str) -> dict[str, str]:
+    """The COLLATE of each column of a CREATE TABLE statement, by lower-case column name. No pragma tells it."""
+    found: dict[str, str] = {}
+    depth, column, tokens = 0, "", sqlglot.tokenize(sql, read="sqlite")
+    for before, token in zip(tokens, tokens[1:], strict=False):
+        depth += (before.text == "(") - (token.text == ")")
+        if depth == 1 and before.text in ("(", ","):
+            column = token.text.lower()
+        elif depth == 1 and before.text.upper() == "COLLATE" and token.text.upper() != "BINARY":
+            found[column] = token.text
+    return found
+
+
+def _is_rowid_key(key: str, columns: list[tuple[Any, ...]], indexes: list[tuple[Any, ...]]) -> bool:
+    """Whether a primary key is an INTEGER PRIMARY KEY, the row number itself: it alone has no index of its own."""
+    declared = next(row[1] for row in columns if row[0] == key)
+    return declared.upper() == "INTEGER" and not any(row[2] == "pk" for row in indexes)
+
+
+def _row_number(columns: Iterable[Column]) -> str:
+    """A name under which the row number can be reached, "" where its names are taken."""
+    taken = {column.name.lower() for column in columns}
+    return next((name for name in _ROW_NUMBERS if name not in taken), "")
+
+
+def _references(tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]]) -> Iterable[Reference]:
+    """SQLite matches the names of tables and columns without case; `REFERENCES p` alone means p's primary key."""
+    by_name = {table.name.name.lower(): table for table in tables}
+    for child in tables:
+        groups: defaultdict[int, list[tuple[Any, ...]]] = defaultdict(list)
+        for number, _, parent, column, to, rule in rows[child.name.name]:
+            groups[number].append((parent, column, to, rule))
+        for group in groups.values():
+            parent_name, _, to, rule = group[0]
+            parent = by_name.get(parent_name.lower())
+            columns = tuple(_exact(child, column) for _, column, _, _ in group)
+            referred = tuple(_exact(parent, target) for _, _, target, _ in group) if parent and to else ()
+            if parent and not to:
+                referred = parent.key
+            yield Reference(
+                "",
+                child,
+                columns,
+                parent or _absent(parent_name),
+                referred or tuple(target or "?" for _, _, target, _ in group),
+                OnDelete(rule),
+                columns,
+                _fault(parent, parent_name, columns, referred),
+            )
+
+
+def _exact(table: Table | None, name: str) -> str:
+    names = table.column_names if table else ()
+    return next((column for column in names if column.lower() == name.lower()), name)
+
+
+def _absent(name: str) -> Table:
+    return Table(TableName("main", name), name, "absent table", (), (), ())
+
+
+def _fault(parent: Table | None, name: str, columns: tuple[str, ...], referred: tuple[str, ...]) -> str:
+    if parent is None:
+        return f"The table {name} does not exist"
+    unique = any(index.unique and set(index.columns) == set(referred) for index in parent.indexes)
+    if len(columns) != len(referred) or not unique:
+        return f"The referred columns of {parent.label} are not unique"
+    return ""

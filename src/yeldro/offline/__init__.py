@@ -1,0 +1,1 @@
+"""Scripts for an engine that nobody connects to, from its schema file."""

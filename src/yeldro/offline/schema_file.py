@@ -1,0 +1,175 @@
+"""A schema as its CREATE and ALTER statements tell it, for engines that nobody connects to."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ParseError
+
+from yeldro.core.model.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName
+from yeldro.errors import UsageError
+from yeldro.offline.ddl_statements import cut_statements
+
+_FAMILIES = (
+    (exp.DataType.INTEGER_TYPES, Family.INTEGER),
+    (exp.DataType.REAL_TYPES, Family.NUMBER),
+    (exp.DataType.TEXT_TYPES, Family.TEXT),
+    ({exp.DataType.Type.DATE}, Family.DATE),
+    (exp.DataType.TEMPORAL_TYPES, Family.TIMESTAMP),
+    ({exp.DataType.Type.BOOLEAN, exp.DataType.Type.BIT}, Family.BOOLEAN),
+)
+_ON_DELETE = re.compile(r"ON DELETE (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)", re.IGNORECASE)
+
+
+@dataclass(slots=True)
+class _Table:
+    name: TableName
+    columns: list[Column] = field(default_factory=list)
+    key: tuple[str, ...] = ()
+    indexes: list[Index] = field(default_factory=list)
+    links: list[tuple[str, tuple[str, ...], TableName, tuple[str, ...], OnDelete]] = field(default_factory=list)
+
+
+def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
+    """The schema, and the names that were written in quotes. UsageError with what cannot be read.
+
+    Statements that make neither tables, keys nor references are passed over.
+    """
+    tables: dict[tuple[str, str], _Table] = {}
+    quoted: set[str] = set()
+    for statement in cut_statements(text, dialect):
+        tree = _parse(statement.text, dialect)
+        quoted |= {one.this for one in tree.find_all(exp.Identifier) if one.args.get("quoted")}
+        if statement.verb == "UNIQUE":
+            found = tree.find(exp.Table)
+            table = tables.get(_plain(_name(found)))
+            if table and not tree.find(exp.Where):
+                table.indexes.append(Index(tree.this.name, tuple(_columns(tree.find_all(exp.Ordered))), unique=True))
+            continue
+        made = _Table(_name(tree.this.this))
+        table = made if statement.verb == "CREATE" else tables.get(_plain(made.name))
+        if table is None:
+            raise UsageError(f"The schema file adds to {made.name}, which it does not make.")
+        tables.setdefault(_plain(made.name), table)
+        before = len(table.links)
+        for part in tree.this.expressions:
+            _read_part(table, part)
+        if len(table.links) - before != statement.references:
+            raise UsageError(f"The schema file has a reference that cannot be read, in {made.name}.", statement.text)
+    if not tables:
+        raise UsageError("The schema file makes no table.", "It must hold the CREATE TABLE statements.")
+    return _link(tables), frozenset(quoted)
+
+
+def _parse(statement: str, dialect: str) -> Any:
+    try:
+        tree = sqlglot.parse_one(statement, read=dialect)
+    except ParseError as error:
+        first = re.sub(r"\x1b\[\d*m", "", str(error).splitlines()[0])
+        raise UsageError(f"The schema file cannot be read as {dialect}: {first}", statement[:300]) from None
+    if not isinstance(tree, exp.Create):
+        raise UsageError(f"The schema file cannot be read as {dialect}.", statement[:300])
+    return tree
+
+
+def _name(table: Any) -> TableName:
+    return TableName(table.db, table.name)
+
+
+def _plain(name: TableName) -> tuple[str, str]:
+    return name.schema.lower(), name.name.lower()
+
+
+def _columns(nodes: Any) -> Iterator[str]:
+    for node in nodes:
+        yield node.name if not isinstance(node, exp.Ordered) else node.this.name
+
+
+def _read_part(table: _Table, part: exp.Expr, name: str = "") -> None:
+    if isinstance(part, exp.Constraint):
+        for inner in part.expressions:
+            _read_part(table, inner, part.this.name)
+    elif isinstance(part, exp.ColumnDef):
+        _read_column(table, part)
+    elif isinstance(part, exp.PrimaryKey):
+        table.key = tuple(_columns(part.expressions))
+    elif isinstance(part, exp.UniqueColumnConstraint) and part.this:
+        table.indexes.append(Index(name, tuple(_columns(part.this.expressions)), unique=True))
+    elif isinstance(part, exp.ForeignKey):
+        pointing = tuple(_columns(part.expressions))
+        _add_link(table, name, pointing, part.args["reference"], str(part.args.get("delete") or ""))
+
+
+def _read_column(table: _Table, part: exp.ColumnDef) -> None:
+    kinds = [one.kind for one in part.constraints]
+    nullable, default, generated = True, None, False
+    for kind in kinds:
+        if isinstance(kind, exp.NotNullColumnConstraint):
+            nullable = bool(kind.args.get("allow_null"))
+        elif isinstance(kind, exp.PrimaryKeyColumnConstraint):
+            table.key, nullable = (part.name,), False
+        elif isinstance(kind, exp.UniqueColumnConstraint):
+            table.indexes.append(Index("", (part.name,), unique=True))
+        elif isinstance(kind, exp.DefaultColumnConstraint):
+            default = kind.this.sql()
+        elif isinstance(kind, exp.ComputedColumnConstraint):
+            generated = True
+        elif isinstance(kind, exp.Reference):
+            _add_link(table, "", (part.name,), kind, "")
+    type_ = part.args.get("kind")
+    known = getattr(type_, "this", None)
+    family = next((family for types, family in _FAMILIES if known in types), Family.OTHER)
+    if known == exp.DataType.Type.DECIMAL and len(getattr(type_, "expressions", ())) < 2:
+        family = Family.INTEGER if getattr(type_, "expressions", ()) else Family.NUMBER
+    table.columns.append(Column(part.name, str(type_ or ""), family, nullable, default, generated))
+
+
+def _add_link(table: _Table, name: str, pointing: tuple[str, ...], reference: exp.Expr, deleting: str) -> None:
+    target = reference.this
+    parent = target.this if isinstance(target, exp.Schema) else target
+    referred = tuple(_columns(target.expressions)) if isinstance(target, exp.Schema) else ()
+    said = _ON_DELETE.search(" ".join([*map(str, reference.args.get("options") or ()), f"ON DELETE {deleting}"]))
+    rule = OnDelete(said[1].upper()) if said else OnDelete.NO_ACTION
+    table.links.append((name, pointing, _name(parent), referred, rule))
+
+
+def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
+    made: dict[tuple[str, str], Table] = {}
+    for plain, one in tables.items():
+        key = _own(one.key, one)
+        columns = tuple(replace(c, nullable=c.nullable and c.name not in key) for c in one.columns)
+        open_ones = {column.name for column in columns if column.nullable}
+        indexes = tuple(replace(index, columns=_own(index.columns, one)) for index in one.indexes)
+        solid = [index.columns for index in indexes if not set(index.columns) & open_ones]
+        label = (
+            one.name.name
+            if sum(other[1] == plain[1] for other in tables) == 1
+            else f"{one.name.schema}.{one.name.name}"
+        )
+        identity = key or (solid[0] if solid else ())
+        whole = (Index("", key, unique=True), *indexes) if key else indexes
+        made[plain] = Table(one.name, label, "table", columns, key, identity, whole)
+    references = []
+    for plain, one in tables.items():
+        for name, pointing, target, referred, rule in one.links:
+            parent = made.get(_plain(target)) or made.get((plain[0], target.name.lower()))
+            alike = [table for place, table in made.items() if place[1] == target.name.lower()]
+            if parent is None and len(alike) == 1 and not (target.schema and plain[0]):
+                (parent,) = alike
+            if parent is None:
+                raise UsageError(f"{one.name.name} references {target.name}, which the schema file does not make.")
+            ends = _own(referred, tables[_plain(parent.name)]) or parent.key
+            own = _own(pointing, one)
+            references.append(Reference(name, made[plain], own, parent, ends, rule, own))
+    return Schema(tuple(made.values()), tuple(references))
+
+
+def _own(names: Sequence[str], table: _Table) -> tuple[str, ...]:
+    """The names as the columns have them: case does not matter where they are not quoted."""
+    known = {column.name.lower(): column.name for column in table.columns}
+    return tuple(known.get(name.lower(), name) for name in names)

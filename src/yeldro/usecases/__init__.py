@@ -1,0 +1,1 @@
+"""What each command does: the only place where engines, core and store meet."""

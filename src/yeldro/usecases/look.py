@@ -1,0 +1,99 @@
+"""The use cases that look: the place where an engine, the core and what was asked meet. Runs are in `running`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+from yeldro.core.database.connection import Database, Row
+from yeldro.core.duplicates.groups import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
+from yeldro.core.duplicates.moving import check_request
+from yeldro.core.model.schema import Table
+from yeldro.core.reach.search import find_reach, root_keys, tables_in_reach
+from yeldro.core.review.statements import read_script
+from yeldro.core.review.verdict import Review, make_review, read_removals, tables_in_review
+from yeldro.core.run.preview import Preview, Request, make_preview, sample_columns
+from yeldro.core.survey.map import TableMap, make_map
+from yeldro.core.survey.survey import TableSurvey, find_survey
+from yeldro.errors import UsageError
+from yeldro.usecases.run import looking
+from yeldro.usecases.steps import Merging, read_rows
+
+
+def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
+    """Look at the whole database, or closely at some of its tables."""
+    chosen = [database.schema.find_table(name) for name in names]
+    with looking(database):
+        return find_survey(database, chosen)
+
+
+def draw_map(database: Database, root: Table | None, request: Request | None) -> TableMap:
+    """Map the database or what hangs on `root`; with a request, with what its deletion would touch."""
+    if request is None:
+        return make_map(database.schema, root)
+    return make_map(database.schema, root, preview(database, request).reach)
+
+
+def preview(database: Database, request: Request) -> Preview:
+    """Find what a deletion would touch, in a transaction that cannot change anything."""
+    selection = read_rows(database, request)
+    database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
+    with looking(database):
+        return make_preview(database, request, find_reach(database, selection, request.rules))
+
+
+def review(database: Database, text: str, dialect: str | None) -> Review:
+    """Judge a script of statements, in a transaction that cannot change anything."""
+    try:
+        script = read_script(text, dialect or database.dialect)
+    except ValueError:
+        raise UsageError(
+            f"There is no dialect {dialect!r}.", "Such as: sqlite, postgres, mysql, tsql, oracle."
+        ) from None
+    found = read_removals(database, script, database.dialect)
+    database.prepare_key_sets(tables_in_review(database, found))
+    with looking(database):
+        return make_review(database, found)
+
+
+def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
+    """Find groups of duplicates, in a transaction that cannot change anything."""
+    ranking = database.make_ranking(request.grouping)
+    with looking(database):
+        return find_duplicates(database, request, ranking)
+
+
+@contextmanager
+def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[Iterator[Row]]:
+    """All rows of all groups: group, place and every column, streamed while the context is open."""
+    ranking = database.make_ranking(request.grouping)
+    with looking(database):
+        database.rank(ranking)
+        width = 2 + len(request.table.columns)
+        yield (row[:width] for row in database.ranked_rows(ranking, None))
+
+
+def merging(database: Database, request: DuplicatesRequest) -> Preview:
+    """Find duplicates, and what removing the surplus rows would touch, in a transaction that cannot change anything."""
+    check_request(database, request)
+    job = Merging(database, request)
+    job.prepare()
+    with looking(database):
+        return job.look(store=True)
+
+
+def proposals(database: Database, table: Table) -> list[Proposal]:
+    """Find what might make rows of a table the same, in a transaction that cannot change anything."""
+    with looking(database):
+        return propose_same(database, table)
+
+
+@contextmanager
+def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview, tuple[str, ...], Iterator[Row]]]:
+    """A preview with the columns and all matched rows, streamed in key order while the context is open."""
+    selection = read_rows(database, request)
+    database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
+    with looking(database):
+        found = make_preview(database, request, find_reach(database, selection, request.rules))
+        names = sample_columns(selection, request.show) if request.show else selection.table.column_names
+        yield found, names, database.sample(root_keys(found.reach), names, None)

@@ -1,0 +1,440 @@
+"""The use cases that remove rows: one step or several, in one transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+from yeldro.core.cleanup.keys import as_keys
+from yeldro.core.database.connection import Database, KeySet, Mode
+from yeldro.core.duplicates.groups import DuplicatesRequest
+from yeldro.core.reach.search import Reach
+from yeldro.core.run.execute import run_plan
+from yeldro.core.run.outcome import Outcome as Outcome
+from yeldro.core.run.outcome import RunResult, StepAccount
+from yeldro.core.run.plan import make_plan
+from yeldro.core.run.preview import Preview, Request, find_excess
+from yeldro.core.run.seal import Difference, Sealed, list_sealed, make_seal
+from yeldro.core.run.tally import Tally, add_tallies
+from yeldro.core.selection.guards import Guards
+from yeldro.errors import Declined, Interrupted, NotCommitted, OutputClosed, Refused, UsageError, YeldroError
+from yeldro.store.records import Keeping
+from yeldro.usecases.record_keeper import Keeper
+from yeldro.usecases.steps import Deletion, Job, Merging
+
+Compare = Callable[[str, Iterable[Sealed]], Difference]
+AGAIN = "Look at the preview again."
+
+
+class Answers(Protocol):
+    """The person, or a script, on the other side."""
+
+    def show(self, preview: Preview) -> None: ...
+
+    def allow(self, previews: Sequence[Preview]) -> bool:
+        """Asked once before anything is changed, outside of any transaction; with a preview for each step."""
+        ...
+
+    def allow_more(self, preview: Preview, rows: int) -> bool:
+        """Asked inside the transaction, where earlier steps brought rows into a later one that were not shown."""
+        ...
+
+    def allow_commit(self, tally: Tally) -> bool:
+        """Asked with the balanced tally in hand, while the transaction is open."""
+        ...
+
+    def copying(self, rows: int, total: int) -> None:
+        """Told now and then how many of the rows are in the archive."""
+        ...
+
+    def committing(self) -> None:
+        """Told right before the commit: from here on an interrupt comes too late and must not be raised."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to ask."""
+
+    rehearse: bool = False
+    ask_first: bool = True
+    ask_last: bool = False
+
+
+def delete(
+    database: Database, request: Request, manner: Manner, answers: Answers, keeping: Keeping | None = None
+) -> RunResult:
+    """Preview, ask, archive, delete, compare, and commit only what was shown.
+
+    Faults after the preview end in the result. Without `keeping` there is neither a record nor an archive.
+    """
+    return run(database, [Deletion(database, request)], manner, answers, keeping)
+
+
+def dedupe(
+    database: Database, request: DuplicatesRequest, manner: Manner, answers: Answers, keeping: Keeping | None = None
+) -> RunResult:
+    """The same for surplus rows of duplicates: what hangs on them is moved first."""
+    return run(database, [Merging(database, request)], manner, answers, keeping)
+
+
+def run(
+    database: Database,
+    jobs: Sequence[Job],
+    manner: Manner,
+    answers: Answers,
+    keeping: Keeping | None = None,
+    limits: Guards | None = None,
+    compare: Compare = lambda _, __: Difference(),
+) -> RunResult:
+    """Several steps in one transaction, each seeing what those before it did. `limits` hold for all of them together.
+
+    What a step finds is settled when its turn comes. Where a person was asked, rows that were not shown by then are
+    asked for again. Sealed steps must all find what was sealed before the first change, and nothing else in their turn;
+    `compare` tells what is different.
+    """
+    if any(job.selection.truncate for job in jobs) and not database.abilities.rolls_back_truncate:
+        if manner.rehearse or manner.ask_last:
+            raise Refused(database.abilities.truncates, "So --truncate goes without --rehearse and --ask-last.")
+        if len(jobs) > 1:
+            raise Refused(database.abilities.truncates, "So truncate goes alone, not beside other steps.")
+    if len(jobs) > 1 and keeping and keeping.table:
+        raise UsageError("--archive-table keeps the rows of one step.", "Run the steps one at a time, with --step.")
+    one = _Run(database, jobs, manner, answers, None if manner.rehearse else keeping, limits or Guards(), compare)
+    try:
+        return carry_out(database, one.go, one.failed)
+    except BaseException:
+        one.keeper.rolled_back("Something unexpected went wrong.")
+        raise
+    finally:
+        database.record(None)
+        one.keeper.close()
+
+
+def look_ahead(
+    database: Database, jobs: Sequence[Job], limits: Guards, compare: Compare | None = None
+) -> Iterator[Preview]:
+    """What each step would find as the data is now, in a transaction that cannot change anything.
+
+    Without `compare` nobody looks at their seals.
+    """
+    for job in jobs:
+        job.prepare()
+    with looking(database):
+        for job in jobs:
+            found = judge(database, job, job.look(store=True), limits, last=len(jobs) == 1)
+            yield _check_seal(database, job, found, compare) if compare else found
+
+
+def carry_out(
+    database: Database, work: Callable[[], RunResult], failed: Callable[[YeldroError], RunResult]
+) -> RunResult:
+    """Do it, and roll back whatever stops it. What is wrong usage, or a fault of ours, is no result."""
+    try:
+        return work()
+    except KeyboardInterrupt:
+        error: YeldroError = Interrupted("Interrupted.")
+    except OutputClosed:
+        error = Interrupted("Nobody reads the output any more.")
+    except UsageError:
+        undo(database)
+        raise
+    except YeldroError as found:
+        error = found
+    except BaseException:
+        undo(database)
+        raise
+    undo(database)
+    return failed(error)
+
+
+class _Run:
+    """One run. `begun` tells whether its writing transaction was opened, `done` what each step did so far."""
+
+    def __init__(
+        self,
+        database: Database,
+        jobs: Sequence[Job],
+        manner: Manner,
+        answers: Answers,
+        keeping: Keeping | None,
+        limits: Guards,
+        compare: Compare,
+    ) -> None:
+        self.database = database
+        self.jobs = jobs
+        self.manner = manner
+        self.answers = answers
+        self.limits = limits
+        self.compare = compare
+        self.begun = False
+        self.preview: Preview | None = None
+        self.done: list[StepAccount] = []
+        tables = dict.fromkeys(job.selection.table for job in jobs)
+        self.keeper = Keeper(database, keeping, list(tables), answers.copying)
+
+    def go(self) -> RunResult:
+        shown: list[Preview] = []
+        if self.manner.ask_first or self.keeper.comes_before or any(job.seal for job in self.jobs):
+            for job in self.jobs:
+                job.prepare()
+            with looking(self.database) as kept:
+                shown = [self._show(job, store=True) for job in self.jobs]
+                kept += [keys for found in shown for keys, _ in _by_cause(found.reach).values()]
+            ended = self._ended_early(shown)
+            if ended:
+                return ended
+            if self.manner.ask_first and not self.answers.allow(shown):
+                return self._result(Outcome.DECLINED, status=Declined.status)
+            self.keeper.prepare(shown[0].reach)
+        else:
+            self.database.check_rights([job.selection.table for job in self.jobs], [])
+        self.keeper.listen()
+        self.database.begin(Mode.WRITE, [job.selection.table for job in self.jobs if job.selection.truncate])
+        self.begun = True
+        for job, found in zip(self.jobs[1:], shown[1:], strict=bool(shown)):
+            if job.seal and (ended := self._differs(job, found, self._look(job))):
+                return ended
+        for place, job in enumerate(self.jobs):
+            ended = self._take_turn(job, shown[place] if shown else None)
+            if ended:
+                return ended
+        return self._end()
+
+    @property
+    def _changed(self) -> bool:
+        return any(one.tally for one in self.done)
+
+    def _show(self, job: Job, *, store: bool = False) -> Preview:
+        self.preview = self._look(job, store=store)
+        self.answers.show(self.preview)
+        return self.preview
+
+    def _look(self, job: Job, *, store: bool = False, shown: bool = True) -> Preview:
+        found = job.look(store=store, shown=shown)
+        if store:
+            found = _check_seal(self.database, job, found, self.compare)
+        last = job is self.jobs[-1] and (self.begun or len(self.jobs) == 1)
+        return judge(self.database, job, found, self.limits, [one.preview.reach for one in self.done], last=last)
+
+    def _ended_early(self, shown: Sequence[Preview]) -> RunResult | None:
+        """Nothing is changed before the first step that finds rows: those after it are judged in their turn."""
+        for found in shown:
+            if found.difference:
+                return self._stopped(found, found.refusals[0], "yeldro preview FILE --seal seals what there is now.")
+        for found in shown:
+            if ended := self._refused(found):
+                return ended
+            if found.reach.matched:
+                return None
+        return self._result(Outcome.NOTHING_MATCHED, shown[0])
+
+    def _refused(self, found: Preview) -> RunResult | None:
+        if found.refusals:
+            return self._stopped(found, found.refusals[0])
+        if found.reach.matched and not self._changed:
+            reach = found.reach
+            changed = [(one.reference.child, one.reference.columns) for one in reach.detached if one.rows]
+            changed += [(one.table, one.columns) for one in reach.changes if one.rows]
+            self.database.check_rights([keys.table for keys, rows in reach.deleted if rows], changed)
+        reason = self.keeper.find_fault(found.reach) if found.reach.matched else ""
+        hint = "Leave the column out with --leave-out, or keep no copy with --no-archive."
+        return self._stopped(found, reason, hint) if reason else None
+
+    def _stopped(self, found: Preview, reason: str, hint: str = "") -> RunResult:
+        """Before the first change it is stopped, after that rolled back."""
+        undone = self._changed
+        self.database.rollback()
+        if found.step and len(self.jobs) > 1:
+            reason = f"Step {found.step}: {reason}"
+        if undone:
+            run = self.keeper.rolled_back(reason)
+            return self._result(Outcome.ROLLED_BACK, found, None, reason, hint, Refused.status, run)
+        self.keeper.drop()
+        return self._result(Outcome.STOPPED, found, None, reason, hint, Refused.status)
+
+    def _take_turn(self, job: Job, shown: Preview | None) -> RunResult | None:
+        """Look once more, now that nobody can change it, and do it."""
+        if shown:
+            found = self._look(job, shown=self._changed)
+            if ended := self._differs(job, shown, found):
+                return ended
+        else:
+            found = self._show(job)
+        if ended := self._refused(found):
+            return ended
+        if not found.reach.matched:
+            self.done.append(StepAccount(found))
+            return None
+        self.keeper.keep(found)
+        if job.selection.truncate and not self.database.abilities.rolls_back_truncate:
+            self.keeper.pass_the_point_of_no_return()
+        tally = run_plan(self.database, make_plan(found.reach, [scan.reference for scan in found.scanned]))
+        self.done.append(StepAccount(found, tally))
+        fault = f"The tally does not balance: {tally.fault}" if not tally.balanced else job.find_fault(found)
+        if fault:
+            return self._rolled_back(f"{fault}.")
+        return None
+
+    def _differs(self, job: Job, shown: Preview, found: Preview) -> RunResult | None:
+        """Where earlier steps may be the cause, rows that are gone by now do no harm, and others can be allowed."""
+        came, went = 0, 0
+        if not job.selection.truncate:
+            came, went = _compare(self.database, shown.reach, found.reach)
+        elif found.reach.matched != shown.reach.matched:
+            came = max(0, found.reach.matched - shown.reach.matched)
+            went = max(0, shown.reach.matched - found.reach.matched)
+        if (came or went) and not self._changed:
+            reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."
+            return self._stopped(shown, reason, AGAIN)
+        if came and job.seal:
+            return self._stopped(found, f"{came:,} rows of it are not under its seal: earlier steps brought them in.")
+        if came and self.manner.ask_first:
+            self.answers.show(found)
+            if not self.answers.allow_more(found, came):
+                return self._declined()
+        return None
+
+    def _rolled_back(self, reason: str) -> RunResult:
+        self.database.rollback()
+        found, tally = self.done[-1].preview, self._tally()
+        run = self.keeper.rolled_back(reason, tally)
+        outcome = Outcome.IN_DOUBT if self.keeper.is_final else Outcome.ROLLED_BACK
+        return self._result(outcome, found, tally, reason, status=Refused.status, run=run)
+
+    def _declined(self) -> RunResult:
+        self.database.rollback()
+        self.keeper.drop()
+        return self._result(Outcome.DECLINED, tally=self._tally() if self._changed else None, status=Declined.status)
+
+    def _tally(self) -> Tally:
+        return add_tallies([one.tally for one in self.done if one.tally])
+
+    def _end(self) -> RunResult:
+        if not self._changed:
+            self.database.rollback()
+            return self._result(Outcome.NOTHING_MATCHED, self.done[0].preview)
+        tally = self._tally()
+        if self.manner.rehearse:
+            self.database.rollback()
+            return self._result(Outcome.REHEARSED, tally=tally)
+        if self.manner.ask_last and not self.answers.allow_commit(tally):
+            return self._declined()
+        self.answers.committing()
+        self.keeper.committing(tally, self.done if len(self.jobs) > 1 else [])
+        for job in self.jobs:
+            if job.unique_name:
+                self.keeper.made_unique(job.selection.table, job.unique_name)
+        self.database.commit()
+        run = self.keeper.committed()
+        try:
+            for job in self.jobs:
+                job.follow_up()
+        except YeldroError as error:
+            reason = f"The rows are as they should be, but the unique index was not added. {error.message}"
+            return self._result(Outcome.COMMITTED, None, tally, reason, error.hint, error.status, run)
+        return self._result(Outcome.COMMITTED, tally=tally, run=run)
+
+    def _result(
+        self,
+        outcome: Outcome,
+        preview: Preview | None = None,
+        tally: Tally | None = None,
+        reason: str = "",
+        hint: str = "",
+        status: int = 0,
+        run: str = "",
+    ) -> RunResult:
+        """Without a `preview` it is the last one that there was."""
+        last = preview or (self.done[-1].preview if self.done else self.preview)
+        steps = tuple(self.done) if len(self.jobs) > 1 else ()
+        return RunResult(outcome, last, tally, reason, hint, status, run, steps=steps)
+
+    def failed(self, error: YeldroError) -> RunResult:
+        """How it ended. What failed before anything was shown is no run: the error itself tells it."""
+        if not self.begun and self.preview is None:
+            raise error
+        if isinstance(error, NotCommitted):
+            self.keeper.not_committed()
+        outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
+        if self.keeper.is_final:
+            outcome = Outcome.IN_DOUBT
+        run = self.keeper.rolled_back(error.message)
+        return self._result(outcome, self.preview, None, error.message, error.hint, error.status, run)
+
+
+def judge(
+    database: Database, job: Job, found: Preview, limits: Guards, earlier: Sequence[Reach] = (), *, last: bool
+) -> Preview:
+    """The preview of a step, with what the limits of the whole run say to it. `last`: no other step comes after it.
+
+    What it says is put in the words of its file, where it has one.
+    """
+    excess = find_excess(database, limits, found.reach, earlier)
+    total = found.reach.matched + sum(one.matched for one in earlier)
+    if last and limits.expect and not limits.expect.holds(total):
+        excess = [*excess, f"{limits.expect} rows were expected in all, {total:,} match."]
+    found = replace(found, step=job.name, refusals=(*found.refusals, *excess))
+    return found.reworded(as_keys) if job.name else found
+
+
+def _check_seal(database: Database, job: Job, found: Preview, compare: Compare) -> Preview:
+    """With the seal of what a sealed step holds now, and a refusal where that is something else."""
+    if not job.seal:
+        return found
+    seal = make_seal(database, found.reach)
+    if seal == job.seal:
+        return replace(found, seal=seal)
+    difference = compare(job.name, list_sealed(database, found.reach))
+    reason = f"It was sealed with {job.seal.matched:,} matched rows, and {seal.matched:,} match now"
+    if not difference.is_known:
+        reason += "; which ones came and went is not known, because the file beside the cleanup is missing."
+    else:
+        came, went = difference.rows
+        reason += f": {came:,} rows came into its reach, {went:,} left it."
+    return replace(found, seal=seal, difference=difference, refusals=(reason, *found.refusals))
+
+
+def undo(database: Database) -> None:
+    """Roll back without letting a second fault hide the first: a connection that is closed rolls back by itself."""
+    try:
+        database.rollback()
+    except YeldroError:
+        database.close()
+
+
+@contextmanager
+def looking(database: Database) -> Iterator[list[KeySet]]:
+    """A transaction that cannot change anything. Key sets that are put into the list outlive it."""
+    kept: list[KeySet] = []
+    database.begin(Mode.READ)
+    try:
+        yield kept
+    except BaseException:
+        undo(database)
+        raise
+    database.end_look(kept)
+
+
+def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
+    """How many rows, each with its action, are only in the new reach, and how many only in the old one."""
+    before, after = _by_cause(old), _by_cause(new)
+    came = sum(rows for cause, (_, rows) in after.items() if cause not in before)
+    went = sum(rows for cause, (_, rows) in before.items() if cause not in after)
+    for cause in before.keys() & after.keys():
+        (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
+        more = database.count_beyond(new_keys, old_keys)
+        if new_keys.new:
+            more += database.count_otherwise(new_keys, old_keys)
+        came, went = came + more, went + old_rows - (new_rows - more)
+    return came, went
+
+
+def _by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
+    """The key sets by what they stand for: the table that loses rows, or the reference that is taken away."""
+    causes: dict[object, tuple[KeySet, int]] = {keys.table: (keys, rows) for keys, rows in reach.deleted}
+    causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
+    causes.update({(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes})
+    return causes

@@ -1,0 +1,145 @@
+"""The steps of a run: what each looks for, and what is left to do when it is done."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Protocol
+
+from yeldro.core.database.connection import Database
+from yeldro.core.duplicates.groups import DuplicatesRequest, find_duplicates
+from yeldro.core.duplicates.moving import check_request, find_merging, prepare_merging
+from yeldro.core.reach.search import find_reach, tables_in_reach
+from yeldro.core.run.preview import Preview, Request, make_merging_preview, make_preview
+from yeldro.core.run.seal import Seal
+from yeldro.core.selection.grouping import Ranking
+from yeldro.core.selection.selection import Selection, read_selection
+
+
+class Job(Protocol):
+    """One step of a run: what it looks for. `name` is "" where it is the only one and nobody named it; `seal` is that
+    of the rows which it must find, if it has one."""
+
+    name: str
+    seal: Seal | None
+
+    @property
+    def selection(self) -> Selection: ...
+
+    @property
+    def unique_name(self) -> str:
+        """The unique index that is added at the end, "" where none is."""
+        ...
+
+    def prepare(self) -> None:
+        """Make what looking inside a read-only transaction needs."""
+        ...
+
+    def look(self, *, store: bool, shown: bool = True) -> Preview:
+        """Look inside the open transaction. With `store` the rows can be compared with those of another look.
+
+        What only a person wants to see is left out where nothing is `shown`.
+        """
+        ...
+
+    def find_fault(self, found: Preview) -> str:
+        """What is not as it should be after the step, beyond the tally; "" where all is."""
+        ...
+
+    def follow_up(self) -> None:
+        """What is left to do after the commit."""
+        ...
+
+    def write_follow_up(self) -> Sequence[str]:
+        """The same as statements."""
+        ...
+
+
+class Deletion:
+    """What a deletion looks for."""
+
+    unique_name = ""
+
+    def __init__(self, database: Database, request: Request, name: str = "", seal: Seal | None = None) -> None:
+        self.database = database
+        self.request = request
+        self.selection = read_rows(database, request)
+        self.name = name
+        self.seal = seal
+
+    def prepare(self) -> None:
+        found = tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
+        self.database.prepare_key_sets(found)
+
+    def look(self, *, store: bool, shown: bool = True) -> Preview:
+        reach = find_reach(self.database, self.selection, self.request.rules, store=store)
+        return make_preview(self.database, self.request, reach)
+
+    def find_fault(self, found: Preview) -> str:
+        return ""
+
+    def follow_up(self) -> None:
+        pass
+
+    def write_follow_up(self) -> Sequence[str]:
+        return ()
+
+
+class Merging:
+    """What removing surplus rows looks for."""
+
+    def __init__(
+        self, database: Database, request: DuplicatesRequest, name: str = "", seal: Seal | None = None
+    ) -> None:
+        check_request(database, request)
+        self.database = database
+        self.request = request
+        self.selection = request.grouping.selection
+        self.name = name
+        self.seal = seal
+        self.unique_name = request.unique_name
+        self._rankings: list[Ranking] = []
+
+    def prepare(self) -> None:
+        prepare_merging(self.database, self.request)
+        self._rankings.append(self.database.make_ranking(self.request.grouping))
+
+    def look(self, *, store: bool, shown: bool = True) -> Preview:
+        ranking = self._rankings.pop() if store else self.database.make_ranking(self.request.grouping)
+        found = find_duplicates(self.database, self.request, ranking, shown=shown)
+        self.ranking = ranking
+        return make_merging_preview(self.database, found, find_merging(self.database, self.request, ranking))
+
+    def find_fault(self, found: Preview) -> str:
+        changed = [change.table for change in found.reach.changes]
+        changed += [detachment.reference.child for detachment in found.reach.detached]
+        # Else the tally proves it: all surplus rows are gone, no other row is, and none was changed.
+        unproven = self.request.table in changed or self.request.table.shares_identity
+        left = self.database.count_left_groups(self.ranking) if unproven else 0
+        if left:
+            return f"{left:,} groups of {self.request.table.label} still hold several rows"
+        if self.request.unique_name and not self.database.abilities.ddl_commits:
+            self.database.add_unique(self.request.grouping, self.request.unique_name)
+        return ""
+
+    def follow_up(self) -> None:
+        if self._indexes_late:
+            self.database.add_unique(self.request.grouping, self.request.unique_name)
+
+    def write_follow_up(self) -> Sequence[str]:
+        grouping, name = self.request.grouping, self.request.unique_name
+        return [self.database.write_unique(grouping, name)] if self._indexes_late else []
+
+    @property
+    def _indexes_late(self) -> bool:
+        return bool(self.request.unique_name) and self.database.abilities.ddl_commits
+
+
+def read_rows(database: Database, request: Request) -> Selection:
+    """The selection that a request asks for, its listed keys sent to the database."""
+    selection = read_selection(request.asked, database.schema, database.dialect)
+    for name in request.show:
+        selection.table.find_column(name)
+    if selection.keys is None:
+        return selection
+    return replace(selection, keys=None, listed=database.load_keys(selection.table, selection.keys))
