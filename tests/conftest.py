@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
-from yeldro.cli import run_command_line
+from yeldro.cli.command_line import run_command_line
 from yeldro.demo.larkwater import make_larkwater
 
 settings.register_profile(

@@ -19,7 +19,7 @@ from typing import Any
 
 from tests.servers import Server
 
-from yeldro.cli import run_command_line
+from yeldro.cli.command_line import run_command_line
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), gate_id INTEGER)",

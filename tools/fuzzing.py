@@ -22,7 +22,7 @@ from pathlib import Path
 from tests.servers import Server
 
 import yeldro
-from yeldro.cli import run_command_line
+from yeldro.cli.command_line import run_command_line
 
 _MEMORY = 2 << 30
 _SECONDS = 20

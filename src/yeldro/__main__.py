@@ -16,7 +16,7 @@ def main() -> None:
     try:
         import signal
 
-        from yeldro.cli import run_command_line
+        from yeldro.cli.command_line import run_command_line
 
         # What ends a process ends the command as Ctrl-C does, so that nothing goes on in a server.
         for name in ("SIGTERM", "SIGHUP"):

@@ -13,8 +13,8 @@ def command(shell: str) -> None:
 
     In bash: eval "$(yeldro completion bash)"; in zsh the same with zsh; in fish: yeldro completion fish | source
     """
-    from yeldro.cli import commands
+    from yeldro.cli.command_line import group
 
     kind = get_completion_class(shell)
     assert kind is not None
-    click.echo(kind(commands, {}, "yeldro", "_YELDRO_COMPLETE").source())
+    click.echo(kind(group, {}, "yeldro", "_YELDRO_COMPLETE").source())

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from yeldro.cli import run_command_line
+from yeldro.cli.command_line import run_command_line
 from yeldro.demo.cleanups import CLEANUPS
 from yeldro.demo.larkwater import make_larkwater
 from yeldro.demo.walk import CONFIG, walk
