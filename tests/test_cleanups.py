@@ -21,9 +21,10 @@ from hypothesis import strategies as st
 from tests.conftest import Yeldro, digest
 from tests.servers import ENGINES, served
 from tests.test_deletions import answered
-from yeldro.core.cleanup import keys
+from yeldro.core.cleanup import kinds
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.cleanup.keys import GUARDS, TYPES, make_schema
+from yeldro.core.cleanup.json_schema import make_schema
+from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, as_keys
 from yeldro.core.cleanup.reading import read_cleanup
 from yeldro.core.database.connection import Mode
 from yeldro.demo.cleanups import CLEANUPS
@@ -149,24 +150,24 @@ PLAIN = NAMES.filter(lambda text: ":" not in text)
 TEXTS = PLAIN | st.lists(PLAIN, min_size=1, max_size=3)
 # A value of each kind of key.
 OF_KIND = {
-    keys.TEXT: NAMES,
-    keys.FLAG: st.booleans(),
-    keys.COUNT: st.integers(0, 2**63 - 1),
-    keys.FIRST: st.integers(1, 2**63 - 1),
-    keys.SHARE: st.floats(0, 100) | st.integers(0, 100),
-    keys.EXPECT: st.integers(0, 9) | st.sampled_from(["1..5", "..3", " 2 .. "]),
-    keys.SAMPLE: st.integers(0) | st.just("all"),
-    keys.TABLE: st.fixed_dictionaries(
+    kinds.TEXT: NAMES,
+    kinds.FLAG: st.booleans(),
+    kinds.COUNT: st.integers(0, 2**63 - 1),
+    kinds.FIRST: st.integers(1, 2**63 - 1),
+    kinds.SHARE: st.floats(0, 100) | st.integers(0, 100),
+    kinds.EXPECT: st.integers(0, 9) | st.sampled_from(["1..5", "..3", " 2 .. "]),
+    kinds.SAMPLE: st.integers(0) | st.just("all"),
+    kinds.TABLE: st.fixed_dictionaries(
         {"matched": st.integers(0), "rows": st.integers(0), "fingerprint": st.just("0f")}
     ),
-    keys.LIST: TEXTS,
-    keys.IGNORE: st.lists(st.sampled_from(["case", "space", "accents"]), min_size=1) | st.just("case"),
-    keys.KEEP: st.lists(st.sampled_from(["fullest", "newest a", "where b = 'c, d'"]), min_size=1),
-    keys.STRICT: st.just("all") | st.lists(st.sampled_from(["ties-at-limit", "no-key"]), min_size=1),
-    keys.DEDUPE["nulls"]: st.sampled_from(["same", "different"]),
-    keys.DEDUPE["fill"]: st.sampled_from([True, False, "blank"]),
+    kinds.LIST: TEXTS,
+    kinds.IGNORE: st.lists(st.sampled_from(["case", "space", "accents"]), min_size=1) | st.just("case"),
+    kinds.KEEP: st.lists(st.sampled_from(["fullest", "newest a", "where b = 'c, d'"]), min_size=1),
+    kinds.STRICT: st.just("all") | st.lists(st.sampled_from(["ties-at-limit", "no-key"]), min_size=1),
+    DEDUPE["nulls"]: st.sampled_from(["same", "different"]),
+    DEDUPE["fill"]: st.sampled_from([True, False, "blank"]),
     **dict.fromkeys(
-        [keys.DELETE["dependents"], keys.DEDUPE["dependents"]],
+        [DELETE["dependents"], DEDUPE["dependents"]],
         st.just("delete") | st.dictionaries(NAMES | st.just("default"), st.sampled_from(["delete", "stop"])),
     ),
 }
@@ -175,10 +176,10 @@ OF_KIND = {
 @st.composite
 def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]:
     """Every key of a step now and then, and conditions that say every parameter."""
-    known = keys.DELETE if verb == "delete" else keys.DEDUPE
+    known = DELETE if verb == "delete" else DEDUPE
     needed = {"same", "keep"} & {*known}
-    kinds = {name: OF_KIND[kind] for name, kind in known.items() if name not in ("name", verb, *needed)}
-    found = draw(st.fixed_dictionaries({name: OF_KIND[known[name]] for name in needed}, optional=kinds))
+    optional = {name: OF_KIND[kind] for name, kind in known.items() if name not in ("name", verb, *needed)}
+    found = draw(st.fixed_dictionaries({name: OF_KIND[known[name]] for name in needed}, optional=optional))
     if verb == "delete" or conditions:
         found["where"] = [*as_list(found.get("where", "a")), *conditions]
     if found.pop("truncate", False) and not conditions:
@@ -193,7 +194,7 @@ def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]
 def cleanups(draw: st.DrawFn) -> Cleanup:
     params = []
     for name in draw(st.lists(st.from_regex(r"[a-z_][a-z0-9_]{0,8}", fullmatch=True), max_size=3, unique=True)):
-        kind = draw(st.sampled_from(TYPES))
+        kind = draw(st.sampled_from(kinds.TYPES))
         params.append(Param(name, kind, draw(st.none() | VALUES[kind]), draw(st.just("") | NAMES)))
     guards = st.fixed_dictionaries({}, optional={key: OF_KIND[kind] for key, kind in GUARDS.items()})
     used = [f"x = :{one.name}" for one in params]
@@ -334,7 +335,7 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     ],
 )
 def test_what_is_said_of_options_is_said_of_keys(told: str, in_file: str) -> None:
-    assert keys.as_keys(told) == in_file
+    assert as_keys(told) == in_file
 
 
 def test_all_that_does_not_fit_the_database_is_told_at_once(yeldro: Yeldro, gauges: Path) -> None:

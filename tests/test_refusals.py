@@ -47,7 +47,7 @@ REFUSED = [
     (["preview", "stations", "--all-rows", "--dependents", "stop", "--dependents", "delete"], 2, "both", ""),
     (["preview", "stations", "--where", "1 = 1"], 3, "All 42 rows", "--all-rows"),
     (["preview", "stations", "--where", CLOSED], 3, "12 rows of photos forbid it", "photos=detach"),
-    (["delete", "stations", "--where", CLOSED], 2, "no terminal", "--yes"),
+    (["delete", "stations", "--where", CLOSED], 2, "not a terminal", "--yes"),
     (["delete", "stations", "--where", CLOSED, "--yes", "--ask-last"], 2, "excludes", ""),
     (["delete", "stations", "--where", CLOSED, "--yes"], 3, "12 rows of photos forbid it", ""),
     (["delete", "stations", "--where", "1 = 1", "--yes"], 3, "All 42 rows", ""),

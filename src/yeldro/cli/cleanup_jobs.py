@@ -5,57 +5,65 @@ from __future__ import annotations
 import sys
 from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from yeldro.cli.place import find_cleanup_database
 from yeldro.cli.request import opened, read_duplicates_request, read_request
 from yeldro.cli.screen import prompt
-from yeldro.cli.steps import (
-    make_options,
-    read_steps,
-)
+from yeldro.cli.steps import make_options, read_limits, read_steps
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step
 from yeldro.core.database.connection import Database, Mode
 from yeldro.core.duplicates.groups import DuplicatesRequest
 from yeldro.core.run.preview import Request
+from yeldro.core.selection.guards import Guards
+from yeldro.options import CallOptions, RowsOptions
 from yeldro.usecases.steps import Deletion, Merging
 
 
-def open_for(path: Path, cleanup: Cleanup, options: Mapping[str, Any], mode: Mode) -> AbstractContextManager[Database]:
-    asks = options["format"] == "text" and sys.stdin.isatty()
-    place = find_cleanup_database(path, cleanup.database, options["db"], asks=asks)
-    return opened(place, mode, options["wait"], options["allow_function"])
+@dataclass(frozen=True, slots=True)
+class ChosenSteps:
+    """The steps of a file that are to be done, with the values of its parameters, as `TYPE=VALUE` texts by name.
+
+    `no_rollback`: the person knows that triggers do what no rollback takes back.
+    """
+
+    path: Path
+    cleanup: Cleanup
+    steps: Sequence[Step]
+    values: Mapping[str, str]
+    no_rollback: bool = False
+
+    @property
+    def limits(self) -> Guards:
+        return read_limits(self.cleanup.guards)
 
 
-def make_jobs(
-    database: Database,
-    path: Path,
-    cleanup: Cleanup,
-    steps: Sequence[Step],
-    values: Mapping[str, str],
-    *,
-    no_rollback: bool = False,
-) -> list[Deletion | Merging]:
+def open_for(chosen: ChosenSteps, options: CallOptions, mode: Mode) -> AbstractContextManager[Database]:
+    """The database that a person or the file names, opened."""
+    asks = options.format == "text" and sys.stdin.isatty()
+    place = find_cleanup_database(chosen.path, chosen.cleanup.database, options.db, asks=asks)
+    return opened(place, mode, options.wait, options.allow_function)
+
+
+def make_jobs(database: Database, chosen: ChosenSteps) -> list[Deletion | Merging]:
+    """The steps as jobs on a database. UsageError with all that does not fit it."""
+
     def make(step: Step) -> Deletion | Merging:
-        asked = read_step(database, path, cleanup, step, values, no_rollback=no_rollback)
-        kind = Deletion if isinstance(asked, Request) else Merging
-        return kind(database, asked, step.name, step.seal)  # type: ignore[arg-type]  # each has its own request
+        asked = read_step(database, chosen, step)
+        if isinstance(asked, Request):
+            return Deletion(database, asked, step.name, step.seal)
+        return Merging(database, asked, step.name, step.seal)
 
-    return read_steps(str(path), steps, make)
+    return read_steps(str(chosen.path), chosen.steps, make)
 
 
-def read_step(
-    database: Database,
-    path: Path,
-    cleanup: Cleanup,
-    step: Step,
-    values: Mapping[str, str],
-    *,
-    no_rollback: bool = False,
-) -> Request | DuplicatesRequest:
-    asked = {**make_options(step, cleanup.guards, values, path), "no_rollback": no_rollback}
-    return (read_request if step.verb == "delete" else read_duplicates_request)(database, asked)
+def read_step(database: Database, chosen: ChosenSteps, step: Step) -> Request | DuplicatesRequest:
+    """What one step asks for."""
+    options = make_options(chosen.path, step, chosen.cleanup.guards, chosen.values)
+    if isinstance(options, RowsOptions):
+        return read_request(database, options, no_rollback=chosen.no_rollback)
+    return read_duplicates_request(database, options, no_rollback=chosen.no_rollback)
 
 
 def ask_value(param: Param) -> str:

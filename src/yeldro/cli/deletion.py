@@ -2,44 +2,46 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yeldro.cli.person import Person
-from yeldro.cli.request import read_duplicates_request, read_request
-from yeldro.cli.run_command import run_command
-from yeldro.cli.saving import save_cleanup
+from yeldro.cli.request import make_line, read_duplicates_request, read_request
+from yeldro.cli.run_command import Command, run_command
+from yeldro.cli.saving import check_seal, save_cleanup
 from yeldro.core.database.connection import Database
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.selection.selection import read_selection
 from yeldro.errors import UsageError
+from yeldro.options import DedupeOptions, DeletionOptions
 from yeldro.store.records import Keeping
 from yeldro.usecases import run as running
 
 
-def run_deletion(options: dict[str, Any]) -> int:
+def run_deletion(options: DeletionOptions) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
+    check_seal(options)
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
-        request = read_request(database, options)
-        if options["save"]:
-            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect), database)
+        request = read_request(database, options, no_rollback=options.no_rollback)
+        if options.save:
+            selection = read_selection(request.asked, database.schema, database.dialect)
+            save_cleanup(options, selection, database)
         return running.delete(database, request, manner, person, keeping)
 
-    return run_command("delete", options, work)
+    return run_command(Command("delete", options, make_line("delete", options)), work)
 
 
-def run_dedupe(options: dict[str, Any]) -> int:
+def run_dedupe(options: DedupeOptions) -> int:
     """The same for the surplus rows of duplicates."""
-    if not options["same"] or not (options["keep"] or options["same"] == "all"):
+    if not options.same or not (options.keep or options.same == "all"):
         raise UsageError(
             "dedupe needs --same and --keep: what makes rows the same, and which of them stays.",
-            f"yeldro duplicates {options['table']} shows what there is.",
+            f"yeldro duplicates {options.table} shows what there is.",
         )
+    check_seal(options)
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
-        request = read_duplicates_request(database, options)
-        if options["save"]:
-            save_cleanup("dedupe", options, request.grouping.selection, database)
+        request = read_duplicates_request(database, options, no_rollback=options.no_rollback)
+        if options.save:
+            save_cleanup(options, request.grouping.selection, database)
         return running.dedupe(database, request, manner, person, keeping)
 
-    return run_command("dedupe", options, work)
+    return run_command(Command("dedupe", options, make_line("dedupe", options)), work)

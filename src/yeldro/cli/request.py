@@ -7,8 +7,8 @@ import re
 import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import fields
 from pathlib import Path
-from typing import Any
 
 from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
@@ -19,20 +19,25 @@ from yeldro.core.model.address import Address, looks_like_address, read_address
 from yeldro.core.reach.search import Rule, read_rules
 from yeldro.core.run.preview import Request
 from yeldro.core.selection.guards import Guards, read_expected
-from yeldro.core.selection.selection import Asked
+from yeldro.core.selection.selection import CHOOSING, Asked
 from yeldro.engines.open import open_database
 from yeldro.errors import UsageError
+from yeldro.options import (
+    ChangingOptions,
+    GroupsOptions,
+    Kind,
+    LimitOptions,
+    MapOptions,
+    Option,
+    RowsOptions,
+    RunOptions,
+    SelectionOptions,
+    TableOptions,
+    options_of,
+)
 from yeldro.store.config import Place
 from yeldro.store.key_file import open_key_file
 from yeldro.store.records import Keeping
-
-# The options that say what is asked for, in the order in which a person would type them.
-_IN_ORDER = (
-    *("--keys-from", "--found-in", "--not-found-in", "--on", "--orphans", "--order-by", "--limit", "--all-rows"),
-    *("--same", "--ignore", "--nulls", "--keep", "--dependents", "--fill", "--then-unique", "--truncate"),
-    *("--unparsed", "--allow-function", "--strict", "--break-cycles", "--expect", "--max-rows", "--max-share"),
-)
-_USUAL = {"--nulls": "different"}
 
 
 @contextmanager
@@ -55,74 +60,77 @@ def opened(place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()) -
         database.close()
 
 
-def read_request(database: Database, options: dict[str, Any]) -> Request:
+def read_asked(options: SelectionOptions, *, truncate: bool = False) -> Asked:
+    """Which rows a person asked for."""
+    key_file = open_key_file(options.keys_from) if options.keys_from else None
+    same = {one.name: getattr(options, one.name) for one in fields(Asked) if hasattr(options, one.name)}
+    return Asked(**{**same, "key_file": key_file, "truncate": truncate})
+
+
+def is_selection(options: SelectionOptions) -> bool:
+    """Whether they choose rows."""
+    return any(getattr(options, name) not in ((), None, False) for name in CHOOSING)
+
+
+def read_mapped_request(database: Database, options: MapOptions) -> Request:
+    """Turn the options of map into a request."""
+    rules = read_rules(options.dependents, database.schema, breaks_cycles=options.break_cycles)
+    return Request(read_asked(options), rules)
+
+
+def read_request(database: Database, options: RowsOptions, *, no_rollback: bool = False) -> Request:
     """Turn the options of preview and delete into a request."""
-    asked = Asked(
-        options["table"],
-        options["where"],
-        options["parameters"],
-        options["keys"],
-        open_key_file(options["keys_from"]) if options["keys_from"] else None,
-        options["found_in"],
-        options["not_found_in"],
-        options["on"],
-        options["orphans"],
-        options["order_by"],
-        options["limit"],
-        options["all_rows"],
-        options["unparsed"],
-        options["truncate"],
-    )
     return Request(
-        asked,
-        read_rules(options["dependents"], database.schema, breaks_cycles=options["break_cycles"]),
-        _read_guards(options),
-        tuple(name.strip() for text in options["show"] for name in text.split(",") if name.strip()),
-        _read_sample(options["sample"]),
+        read_asked(options, truncate=options.truncate),
+        read_rules(options.dependents, database.schema, breaks_cycles=options.break_cycles),
+        read_guards(options, no_rollback=no_rollback),
+        tuple(name.strip() for text in options.show for name in text.split(",") if name.strip()),
+        _read_sample(options.sample),
     )
 
 
-def read_duplicates_request(database: Database, options: dict[str, Any]) -> DuplicatesRequest:
+def read_duplicates_request(
+    database: Database, options: GroupsOptions, *, no_rollback: bool = False
+) -> DuplicatesRequest:
     """Turn the options of duplicates and dedupe into a request."""
-    asked = Asked(options["table"], options["where"], options["parameters"], all_rows=True)
-    keep = split_list(options["keep"])
-    ignore = [name.strip() for name in options["ignore"].split(",") if name.strip()]
+    asked = Asked(options.table, options.where, options.parameters, all_rows=True)
+    ignored = [name.strip() for name in options.ignore.split(",") if name.strip()]
     grouping = read_duplicates(
-        database.schema, database.dialect, asked, split_list(options["same"]), keep, Nulls(options["nulls"]), ignore
+        database.schema,
+        database.dialect,
+        asked,
+        split_list(options.same or ""),
+        split_list(options.keep),
+        Nulls(options.nulls),
+        ignored,
     )
     return DuplicatesRequest(
         grouping,
-        None if options["all_groups"] else options["groups"],
-        read_rules(options["dependents"], database.schema, Rule.MOVE),
-        _read_guards(options),
-        Filling(options["fill"]) if options["fill"] else None,
-        options["then_unique"] or "",
+        None if options.all_groups else options.groups,
+        read_rules(options.dependents, database.schema, Rule.MOVE),
+        read_guards(options, no_rollback=no_rollback),
+        Filling(options.fill) if options.fill else None,
+        options.then_unique or "",
     )
 
 
-def _read_guards(options: dict[str, Any]) -> Guards:
-    expect = options.get("expect")
-    return Guards(
-        read_expected(expect) if expect else None,
-        options.get("max_rows"),
-        options.get("max_share"),
-        read_strict(options["strict"]),
-        bool(options.get("no_rollback")),
-    )
+def read_guards(options: LimitOptions, *, no_rollback: bool = False) -> Guards:
+    """The limits of a command. `no_rollback`: the person knows what no rollback takes back."""
+    expected = read_expected(options.expect) if options.expect else None
+    return Guards(expected, options.max_rows, options.max_share, read_strict(options.strict), no_rollback)
 
 
-def read_keeping(kind: str, options: dict[str, Any], address: Address) -> Keeping:
-    """Turn the options of a run that say what is kept into what the run needs."""
-    if options["no_archive"] and (options["archive_table"] or options["leave_out"]):
+def read_keeping(kind: str, options: ChangingOptions, line: str, address: Address) -> Keeping:
+    """What a run keeps. `line` is the command that asks for the same."""
+    if options.no_archive and (options.archive_table or options.leave_out):
         raise UsageError("--no-archive excludes --archive-table and --leave-out.")
-    facts = {"kind": kind, "asked": make_line(kind, options), "address": full_address(address)}
     return Keeping(
-        find_records_folder(options["archive"]),
-        not options["no_archive"],
-        options["archive_table"] or "",
-        options["leave_out"],
-        facts,
-        Path(options["cleanup"]).stem if kind == "run" else "",
+        find_records_folder(options.archive),
+        not options.no_archive,
+        options.archive_table or "",
+        options.leave_out,
+        {"kind": kind, "asked": line, "address": full_address(address)},
+        Path(options.cleanup).stem if isinstance(options, RunOptions) else "",
     )
 
 
@@ -134,28 +142,36 @@ def _read_sample(text: str) -> int | None:
     return int(text)
 
 
-def make_delete_line(options: dict[str, Any], matched: int) -> str:
-    """The delete command for the same rows, as a person would type it."""
-    return f"{make_line('delete', options)} --expect {matched}"
-
-
-def make_line(command: str, options: dict[str, Any]) -> str:
-    """A command that chooses these rows, as a person would type it."""
-    if command == "run":
-        words = ["yeldro", "run", options["cleanup"], *_pairs("--step", options["step"])]
-        words += [*_pairs("-p", options["parameters"]), *_pairs("--allow-function", options["allow_function"])]
-        return " ".join(map(quote_word, words))
-    words = ["yeldro", command, options["table"]]
-    words += _pairs("--db", without_password(options["db"]) if options["db"] else None)
-    for name, key in (("--where", "where"), ("-p", "parameters"), ("--key", "keys")):
-        words += _pairs(name, options.get(key))
-    for name in _IN_ORDER:
-        value = options.get(name[2:].replace("-", "_"))
-        if value is True or (name, value) == ("--fill", "null"):
-            words.append(name)
-        elif value not in (False, "", _USUAL.get(name)):
-            words += _pairs(name, value)
+def make_run_line(options: RunOptions) -> str:
+    """The run of a file, as a person would type it."""
+    words = ["yeldro", "run", options.cleanup, *_pairs("--step", options.step)]
+    words += _pairs("-p", options.parameters)
+    words += _pairs("--allow-function", options.allow_function)
     return " ".join(map(quote_word, words))
+
+
+def make_line(command: str, options: TableOptions) -> str:
+    """A command that chooses these rows, as a person would type it."""
+    words = ["yeldro", command, options.table]
+    if options.db:
+        words += ["--db", without_password(options.db)]
+    for one in options_of(type(options)):
+        if one.typed:
+            words += _write_option(one, getattr(options, one.name))
+    return " ".join(map(quote_word, words))
+
+
+def _write_option(one: Option, value: object) -> list[str]:
+    if value == one.default:
+        return []
+    if one.kind is Kind.FLAG or (one.kind is Kind.FILL and value == one.alone):
+        return [one.flag]
+    values = value if isinstance(value, tuple) else (value,)
+    return _pairs(one.flag, [str(part) for part in values])
+
+
+def _pairs(flag: str, values: Sequence[str]) -> list[str]:
+    return [word for value in values for word in (flag, value)]
 
 
 def full_address(address: Address) -> str:
@@ -166,13 +182,6 @@ def full_address(address: Address) -> str:
 def without_password(db: str) -> str:
     """What a person said with --db, as it may be shown."""
     return str(read_address(db)) if looks_like_address(db) else db
-
-
-def _pairs(name: str, value: str | float | Sequence[str] | None) -> list[str]:
-    if value is None:
-        return []
-    values = [str(value)] if isinstance(value, str | int | float) else value
-    return [word for one in values for word in (name, one)]
 
 
 def quote_word(word: str) -> str:

@@ -5,22 +5,19 @@ from __future__ import annotations
 import sys
 from functools import partial
 from pathlib import Path
-from typing import Any
 
-from yeldro.cli.cleanup_jobs import ask_value, make_jobs
+from yeldro.cli.cleanup_jobs import ChosenSteps, ask_value, make_jobs
 from yeldro.cli.person import Person
 from yeldro.cli.place import find_cleanup_database
-from yeldro.cli.run_command import run_command
+from yeldro.cli.request import make_run_line
+from yeldro.cli.run_command import Command, run_command
 from yeldro.cli.screen import Screen
-from yeldro.cli.steps import (
-    choose_steps,
-    read_limits,
-    read_values,
-)
+from yeldro.cli.steps import choose_steps, read_values
 from yeldro.core.cleanup.cleanup import Cleanup
 from yeldro.core.database.connection import Database
 from yeldro.core.run.outcome import RunResult
 from yeldro.errors import YeldroError
+from yeldro.options import RunOptions
 from yeldro.report.explanation import render_explanation
 from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.log import Log, describe_run
@@ -29,10 +26,10 @@ from yeldro.store.seal_file import find_difference
 from yeldro.usecases import run as running
 
 
-def run_cleanup(options: dict[str, Any]) -> int:
+def run_cleanup(options: RunOptions) -> int:
     """Run the steps of a cleanup file, in one transaction, and leave a line in the log where there is one."""
-    log = Log(options["log"]) if options["log"] and not options["explain"] else None
-    name = Path(options["cleanup"]).name
+    log = Log(options.log) if options.log and not options.explain else None
+    name = Path(options.cleanup).name
     try:
         status, told = _run_cleanup(options)
     except BaseException as error:
@@ -48,30 +45,31 @@ def _write_log(log: Log | None, told: str, *, failed: bool) -> None:
         Screen("text").note("The line could not be added to the log.")
 
 
-def _run_cleanup(options: dict[str, Any]) -> tuple[int, str]:
+def _run_cleanup(options: RunOptions) -> tuple[int, str]:
     """The exit status, and the line on how it ended."""
-    path = Path(options["cleanup"])
+    path = Path(options.cleanup)
     cleanup = load_cleanup(path)
-    if options["explain"]:
-        return _explain(cleanup, Screen(options["format"])), ""
-    steps = choose_steps(cleanup, options["step"])
-    asks = not (options["yes"] or options["format"] == "json") and sys.stdin.isatty()
-    values = read_values(cleanup, steps, options["parameters"], ask_value if asks else None)
-    place = find_cleanup_database(path, cleanup.database, options["db"], asks=asks)
+    if options.explain:
+        return _explain(cleanup, Screen(options.format)), ""
+    steps = choose_steps(cleanup, options.step)
+    asks = not (options.yes or options.format == "json") and sys.stdin.isatty()
+    values = read_values(cleanup, steps, options.parameters, ask_value if asks else None)
+    place = find_cleanup_database(path, cleanup.database, options.db, asks=asks)
+    chosen = ChosenSteps(path, cleanup, steps, values, options.no_rollback)
     told = ""
 
     def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
         nonlocal told
         database.exclude(f"yeldro run {path.name}")
         person.several = len(steps) > 1
-        person.shows_changes = options["show_changes"]
-        jobs = make_jobs(database, path, cleanup, steps, values, no_rollback=options["no_rollback"])
+        person.shows_changes = options.show_changes
+        jobs = make_jobs(database, chosen)
         compare = partial(find_difference, path)
-        result = running.run(database, jobs, manner, person, keeping, read_limits(cleanup.guards), compare)
+        result = running.run(database, jobs, manner, person, keeping, chosen.limits, compare)
         told = describe_run(path.name, result)
         return result
 
-    return run_command("run", options, work, place), told
+    return run_command(Command("run", options, make_run_line(options)), work, place), told
 
 
 def _explain(cleanup: Cleanup, screen: Screen) -> int:

@@ -5,17 +5,18 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
-from typing import Any
+from dataclasses import dataclass
 
+from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.person import Person
 from yeldro.cli.place import find_database, find_records_folder
 from yeldro.cli.request import opened, quote_word, read_keeping
-from yeldro.cli.saving import check_seal
 from yeldro.cli.screen import Screen
 from yeldro.core.database.connection import Database, Mode
 from yeldro.core.model.visible import one_line
 from yeldro.core.run.outcome import RunResult
 from yeldro.errors import OutputClosed, UsageError
+from yeldro.options import ChangingOptions, RunOptions
 from yeldro.report.documents import make_run
 from yeldro.report.tally import render_ending, render_tallies
 from yeldro.store.config import Place
@@ -27,42 +28,58 @@ KEPT = "An exact copy is kept in {}; yeldro restore puts it back."
 LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 
 
-Work = Callable[[Database, running.Manner, "Person", Keeping], RunResult]
+Work = Callable[[Database, running.Manner, Person, Keeping], RunResult]
 
 
-def run_command(kind: str, options: dict[str, Any], work: Work, place: Place | None = None) -> int:
-    if kind != "run":
-        check_seal(options)
-    screen = Screen(options["format"])
-    if options["ask_last"] and (options["yes"] or options["rehearse"]):
+@dataclass(frozen=True, slots=True)
+class Command:
+    """One command that changes rows: what it is called, its options, and the line that asks for the same."""
+
+    kind: str
+    options: ChangingOptions
+    line: str
+
+
+def run_command(command: Command, work: Work, place: Place | None = None) -> int:
+    """Ask, let `work` do it, tell how it ended. Returns the exit status."""
+    options = command.options
+    screen = Screen(options.format)
+    if options.ask_last and (options.yes or options.rehearse):
         raise UsageError("--ask-last excludes --yes and --rehearse.")
-    if options["no_rollback"] and options["rehearse"]:
-        raise UsageError("--no-rollback excludes --rehearse: not all of it could be taken back.")
-    asks = not (options["yes"] or options["rehearse"])
-    if asks and not sys.stdin.isatty():
-        raise UsageError("There is no terminal to ask on.", "Give --yes to delete without a question, or --rehearse.")
-    manner = running.Manner(options["rehearse"], asks and not options["ask_last"], options["ask_last"])
-    place = place or find_database(options["db"])
-    protected = place.name if place.protected and not options["rehearse"] else ""
-    if protected and not asks and options["confirm"] != protected:
-        raise UsageError(
-            f"The database {protected} is protected: --yes alone is not enough.", f"Say --confirm {protected} too."
-        )
-    warning = ""
-    if not options["rehearse"]:
-        left_out = ", ".join(options["leave_out"])
-        kept = KEPT.format(options["archive_table"] or find_records_folder(options["archive"]))
-        warning = NO_COPY if options["no_archive"] else LEFT_OUT.format(left_out) if left_out else kept
-    person = Person(screen, place.title, warning, "" if options["confirm"] == protected else protected)
-    person.quiet = bool(options.get("quiet"))
-    with opened(place, Mode.WRITE, options["wait"], options["allow_function"]) as database:
-        result = work(database, manner, person, read_keeping(kind, options, place.address))
-    where = f" --archive {quote_word(options['archive'])}" if options["archive"] else ""
-    where += "" if place.name or place.address.is_file else f" --db {quote_word(str(place.address))}"
-    back = "" if options["no_archive"] else f"yeldro restore {result.run}{where}"
+    asks = check_consent(options, "delete")
+    manner = running.Manner(options.rehearse, asks and not options.ask_last, options.ask_last)
+    place = place or find_database(options.db)
+    protected = find_protection(options, place, asks=asks)
+    person = Person(screen, place.title, _warn_of_copy(options), protected)
+    person.quiet = isinstance(options, RunOptions) and options.quiet
+    with opened(place, Mode.WRITE, options.wait, options.allow_function) as database:
+        keeping = read_keeping(command.kind, options, command.line, place.address)
+        result = work(database, manner, person, keeping)
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
-        tell(screen, kind, result, back, person)
+        back = "" if options.no_archive else _make_way_back(options, place, result)
+        tell(screen, command.kind, result, back, person)
     return result.status
+
+
+def _warn_of_copy(options: ChangingOptions) -> str:
+    """What must be known about the copy before anything is deleted."""
+    if options.rehearse:
+        return ""
+    if options.no_archive:
+        return NO_COPY
+    if options.leave_out:
+        return LEFT_OUT.format(", ".join(options.leave_out))
+    return KEPT.format(options.archive_table or find_records_folder(options.archive))
+
+
+def _make_way_back(options: ChangingOptions, place: Place, result: RunResult) -> str:
+    """The line that takes a run back, with what it needs to find its record and its database."""
+    line = f"yeldro restore {result.run}"
+    if options.archive:
+        line += f" --archive {quote_word(options.archive)}"
+    if not place.name and not place.address.is_file:
+        line += f" --db {quote_word(str(place.address))}"
+    return line
 
 
 def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person) -> None:

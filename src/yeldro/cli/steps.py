@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from textwrap import indent
@@ -12,6 +13,7 @@ from typing import Any, TypeVar
 from yeldro.cli.place import beside
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
+from yeldro.core.cleanup.step_options import read_options, write_options
 from yeldro.core.model.schema import Family, nearest
 from yeldro.core.model.values import Value, read_value
 from yeldro.core.review.verdict import Review
@@ -19,54 +21,23 @@ from yeldro.core.selection.condition import find_names
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
+from yeldro.options import GroupsOptions, RowsOptions
 
 T = TypeVar("T")
 
-# What a command has when an option is not given.
-_USUAL: dict[str, Any] = {
-    **dict.fromkeys(("where", "parameters", "keys", "dependents", "strict", "show"), ()),
-    **dict.fromkeys(("keys_from", "found_in", "not_found_in", "on", "order_by", "limit", "expect", "max_rows")),
-    **dict.fromkeys(("max_share", "fill", "then_unique", "same")),
-    **dict.fromkeys(("orphans", "all_rows", "truncate", "unparsed", "break_cycles", "all_groups"), False),
-    **{"ignore": "", "keep": "", "nulls": "different", "groups": 10, "sample": "10"},
-}
-# The order in which a person would write them; guards come last.
-_ORDER = (
-    *("where", "keys", "keys_from", "found_in", "not_found_in", "on", "orphans", "order_by", "limit", "all_rows"),
-    *("same", "ignore", "nulls", "keep", "fill", "then_unique", "dependents", "truncate", "unparsed", "break_cycles"),
-    *("show", "expect", "max_rows", "max_share", "strict"),
-)
-_LISTS = ("where", "strict", "show")
-_JOINED = ("same", "ignore", "keep")
 
-
-def make_options(step: Step, guards: Mapping[str, Any], values: Mapping[str, str], file: Path) -> dict[str, Any]:
+def make_options(
+    file: Path, step: Step, guards: Mapping[str, Any], values: Mapping[str, str]
+) -> RowsOptions | GroupsOptions:
     """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE` texts by name.
 
-    Of the guards of the file `strict` holds in every step.
+    Of the guards of the file `strict` holds in every step. A path counts from the folder of the file.
     """
-    options = {**_USUAL, "table": step.table}
-    strict = [*as_list(guards.get("strict")), *as_list(step.options.get("strict"))]
-    for name, value in {**step.options, **({"strict": strict} if strict else {})}.items():
-        if name == "seal":
-            continue
-        if name in _LISTS:
-            options[name] = tuple(as_list(value))
-        elif name in _JOINED:
-            options[name] = ", ".join(as_list(value))
-        elif name == "key":
-            options["keys"] = tuple(as_list(value))
-        elif name == "dependents":
-            rules = {"default": value} if isinstance(value, str) else value
-            options[name] = tuple(rule if table == "default" else f"{table}={rule}" for table, rule in rules.items())
-        elif name == "fill":
-            options[name] = {True: "null", False: None}.get(value, value)
-        elif name == "keys_from" and value != "-":
-            options[name] = beside(file, value)
-        else:
-            options[name] = str(value) if name in ("expect", "sample") else value
     used = _find_used([step])
-    options["parameters"] = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
+    parameters = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
+    options = read_options(step, as_list(guards.get("strict")), parameters=parameters)
+    if isinstance(options, RowsOptions) and options.keys_from not in (None, "-"):
+        return replace(options, keys_from=beside(file, options.keys_from or ""))
     return options
 
 
@@ -149,25 +120,22 @@ def _as_text(value: Any) -> str:
     return value.isoformat(" ") if isinstance(value, datetime.datetime) else str(value)
 
 
-def make_cleanup(verb: str, options: Mapping[str, Any], selection: Selection) -> Cleanup:
+def make_cleanup(options: RowsOptions | GroupsOptions, selection: Selection, database: str) -> Cleanup:
     """What a command line asked for, as a cleanup of one step. Values of parameters become defaults.
 
-    `db` and `keys_from` are as the file is to name them.
+    `database` is as the file is to name it, and so are paths in the options.
     """
     params = [_make_param(name, value) for one in selection.conditions for name, value in one.values.items()]
-    kept: dict[str, Any] = {}
-    for name in _ORDER:
-        value = options.get(name, _USUAL[name])
-        if value in (_USUAL[name], None, (), ""):
-            continue
-        kept[{"keys": "key"}.get(name, name)] = _written(name, value)
-    table = options["table"]
-    name = f"{'surplus ' if verb == 'dedupe' else ''}{table}"
+    table = options.table
+    if isinstance(options, GroupsOptions):
+        title, step = f"Duplicates of {table}", Step(f"surplus {table}", "dedupe", table, write_options(options))
+    else:
+        title, step = f"Rows of {table}", Step(table, "delete", table, write_options(options))
     return Cleanup(
-        title=f"{'Duplicates of' if verb == 'dedupe' else 'Rows of'} {table}",
+        title=title,
         params=tuple({one.name: one for one in params}.values()),
-        steps=(Step(name, verb, table, kept),),
-        database=options["db"],
+        steps=(step,),
+        database=database,
     )
 
 
@@ -209,23 +177,3 @@ def _make_param(name: str, value: Value) -> Param:
     ]
     kind = next((kind for type_, kind in kinds if isinstance(value, type_)), "text")
     return Param(name, kind, float(value) if isinstance(value, Decimal) else value)
-
-
-def _written(name: str, value: Any) -> Any:
-    """As a person would write it: one text where there is only one, a number where it is one."""
-    if name == "dependents":
-        rules = {text.rpartition("=")[0] or "default": text.rpartition("=")[2] for text in value}
-        return rules["default"] if list(rules) == ["default"] else rules
-    if name == "fill":
-        return True if value == "null" else value
-    if name in _JOINED:
-        from yeldro.core.duplicates.groups import split_list
-
-        return "all" if value == "all" else split_list(value)
-    if name in ("show", "strict"):
-        return [part.strip() for text in value for part in text.split(",")]
-    if name == "expect" and str(value).isdigit():
-        return int(value)
-    if isinstance(value, tuple):
-        return value[0] if len(value) == 1 else list(value)
-    return value

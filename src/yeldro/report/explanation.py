@@ -9,10 +9,12 @@ from typing import Any
 from rich.text import Text
 
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
+from yeldro.core.cleanup.step_options import VERBS
 from yeldro.core.model.address import hide_passwords, read_address
 from yeldro.core.model.visible import one_line
 from yeldro.core.selection.guards import Expected, read_expected
 from yeldro.errors import UsageError
+from yeldro.options import LimitOptions, keys_of
 from yeldro.report.grids import count
 
 _WIDTH = 100
@@ -37,7 +39,8 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     for number, step in enumerate(cleanup.steps, 1):
         yield Text.assemble(f"\nStep {number}, ", (one_line(step.name), "bold"))
         yield from map(_line, _step(step))
-    if limits := list(_limits(cleanup.guards, "the rows that they match")):
+    limits = [*_limits(cleanup.guards, "the rows that they match"), *_said(LimitOptions, cleanup.guards)]
+    if limits:
         yield Text("\nFor all steps together")
         yield from map(_line, limits)
     yield Text("\nAlways")
@@ -76,45 +79,43 @@ def _step(step: Step) -> Iterator[str]:
         yield from _choice(options)
         yield from _dependents(options, "declared", "deleted rows")
     else:
-        same = "values in every column" if options["same"] in ("all", ["all"]) else ", ".join(as_list(options["same"]))
-        but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
-        yield f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
-        if options.get("nulls") == "same":
-            yield "Rows without a value have the same one, too."
-        if rules := as_list(options.get("keep")):
-            yield f"The row that stays is chosen by: {', then '.join(rules)}; then the lowest key."
-        if options.get("fill"):
-            what = "NULL or blank" if options["fill"] == "blank" else "NULL"
-            yield f"Where it is {what}, it takes the value of a row that goes."
+        yield from _sameness(step, which)
         yield from _dependents(options, "move", "rows that go")
-        if options.get("then_unique"):
-            yield f"Then the unique index {options['then_unique']} keeps such duplicates out."
+    yield from _said(VERBS[step.verb], options)
     yield from _limits(options)
     if step.seal:
         yield f"It is sealed: it is only done while it finds the very {count(step.seal.matched, 'row')} of its preview."
 
 
+def _said(kind: type, options: Mapping[str, Any]) -> Iterator[str]:
+    """What takes no more than a sentence is said by the table of options."""
+    for key, one in keys_of(kind).items():
+        value = options.get(key)
+        if one.says and value not in (None, False):
+            yield one.says.format(", ".join(value) if isinstance(value, list) else value)
+
+
+def _sameness(step: Step, which: str) -> Iterator[str]:
+    options = step.options
+    same = "values in every column" if options["same"] in ("all", ["all"]) else ", ".join(as_list(options["same"]))
+    but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
+    yield f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
+    if options.get("nulls") == "same":
+        yield "Rows without a value have the same one, too."
+    if rules := as_list(options.get("keep")):
+        yield f"The row that stays is chosen by: {', then '.join(rules)}; then the lowest key."
+    if options.get("fill"):
+        what = "NULL or blank" if options["fill"] == "blank" else "NULL"
+        yield f"Where it is {what}, it takes the value of a row that goes."
+
+
 def _choice(options: Mapping[str, Any]) -> Iterator[str]:
-    if keys := as_list(options.get("key")):
-        yield f"Only those with the keys {', '.join(keys)}."
-    if options.get("keys_from"):
-        yield f"Only those whose keys are in {options['keys_from']}."
     for name, verb in (("found_in", "have a"), ("not_found_in", "have no")):
         if options.get(name):
             on = f", by {options['on']}" if options.get("on") else ""
             yield f"Only those that {verb} match in {options[name]}{on}."
-    if options.get("orphans"):
-        yield "Only those whose reference points at no row."
     if options.get("limit") is not None:
         yield f"Only the first {options['limit']} in the order of {options.get('order_by', 'the key')}."
-    if options.get("all_rows"):
-        yield "It may be all rows of the table."
-    if options.get("truncate"):
-        yield "The table is emptied the fast way, which runs no triggers where the engine has TRUNCATE."
-    if options.get("break_cycles"):
-        yield "On MariaDB, rows that reference each other in a circle go with the server's checks off; ours stay on."
-    if options.get("unparsed"):
-        yield "Its condition may be one that only the database can read."
 
 
 def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[str]:
@@ -140,10 +141,6 @@ def _range(expected: Expected) -> str:
 def _limits(options: Mapping[str, Any], these: str = "these") -> Iterator[str]:
     if "expect" in options:
         yield f"It is only done if {these} are {_range(read_expected(str(options['expect'])))}."
-    if "max_rows" in options:
-        yield f"It is only done if no more than {options['max_rows']:,} rows are touched in all."
-    if "max_share" in options:
-        yield f"It is only done if no table loses more than {options['max_share']:g} % of its rows."
     if strict := as_list(options.get("strict")):
         which = "any caution is raised" if "all" in strict else f"one of these cautions is raised: {', '.join(strict)}"
         yield f"It is not done where {which}."

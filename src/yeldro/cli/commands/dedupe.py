@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
-from yeldro.cli.options import database_options, duplicates_options, run_options, save_options
+from yeldro.cli.complete import complete_table
+from yeldro.cli.options import command_of, takes
+from yeldro.options import DedupeOptions
 
 
-@click.command("dedupe")
-@duplicates_options(guards=False)
-@run_options()
-@save_options()
-@database_options("json")
-def command(**options: Any) -> int:
+@command_of("dedupe", DedupeOptions)
+@click.argument("table", shell_complete=complete_table)
+@takes(DedupeOptions)
+def command(options: DedupeOptions) -> int:
     """Remove the surplus rows of groups of TABLE that are the same; what hangs on them moves to the kept row.
 
     Shows the groups and what would happen, asks, keeps an exact copy of every row that goes or changes, compares every

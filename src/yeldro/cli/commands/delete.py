@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
-from yeldro.cli.options import database_options, run_options, save_options, selection_options
+from yeldro.cli.complete import complete_table
+from yeldro.cli.options import command_of, takes
+from yeldro.options import DeletionOptions
 
 
-@click.command("delete")
-@selection_options()
-@run_options()
-@save_options()
-@database_options("json")
-def command(**options: Any) -> int:
+@command_of("delete", DeletionOptions)
+@click.argument("table", shell_complete=complete_table)
+@takes(DeletionOptions)
+def command(options: DeletionOptions) -> int:
     """Delete the chosen rows of TABLE and what hangs on them, children first, in one transaction.
 
     Shows the preview, asks, keeps an exact copy, deletes, compares every count, and commits only if all is as expected.

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import replace
 
 import click
 
-from yeldro.cli.options import database_options, duplicates_options, save_options
+from yeldro.cli.complete import complete_table
+from yeldro.cli.options import command_of, takes
+from yeldro.options import DuplicatesOptions
 
 
-@click.command("duplicates")
-@duplicates_options(guards=True)
-@save_options()
-@database_options("json", "csv")
-def command(**options: Any) -> int:
+@command_of("duplicates", DuplicatesOptions)
+@click.argument("table", shell_complete=complete_table)
+@takes(DuplicatesOptions)
+def command(options: DuplicatesOptions) -> int:
     """Groups of rows of TABLE that are the same: which row would stay, where they differ, and what hangs on each.
 
     Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns that are unique but
@@ -32,10 +33,10 @@ def command(**options: Any) -> int:
     from yeldro.usecases import look as workflow
 
     check_seal(options)
-    screen = Screen(options["format"])
-    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
-        if options["same"] is None:
-            table = database.schema.find_table(options["table"])
+    screen = Screen(options.format)
+    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+        if options.same is None:
+            table = database.schema.find_table(options.table)
             proposed = workflow.proposals(database, table)
             if screen.format == "json":
                 screen.write_document(report.make_proposals(table, proposed))
@@ -43,8 +44,8 @@ def command(**options: Any) -> int:
                 screen.show(report.render_proposals(table, proposed))
             return 0
         request = read_duplicates_request(database, options)
-        if options["save"]:
-            save_cleanup("dedupe", options, request.grouping.selection, database)
+        if options.save:
+            save_cleanup(options, request.grouping.selection, database)
         if screen.format == "csv":
             with workflow.duplicate_rows(database, request) as rows:
                 screen.write_line(render_line(["group", "verdict", *request.table.column_names]))
@@ -58,8 +59,8 @@ def command(**options: Any) -> int:
     if screen.format == "json":
         screen.write_document(report.make_duplicates(found, preview))
     elif preview:
-        line = f"{make_line('dedupe', options)} --expect {found.surplus}"
-        screen.show(report.render_merging(preview, "" if options["expect"] else line))
+        line = make_line("dedupe", replace(options, expect=str(found.surplus)))
+        screen.show(report.render_merging(preview, "" if options.expect else line))
     else:
         screen.show(report.render_duplicates(found))
         screen.show(render_cautions(list(find_group_cautions(found))))

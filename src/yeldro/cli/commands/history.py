@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import sys
-from typing import Any
-
 import click
 
-from yeldro.cli.options import archive_option, database_options
+from yeldro.cli.options import command_of, takes
+from yeldro.options import HistoryOptions
 
 
-@click.command("history")
+@command_of("history", HistoryOptions)
 @click.argument("run", required=False)
-@click.option("--drop", is_flag=True, help="Delete the record of RUN, or, with --older-than, of several runs.")
-@click.option("--older-than", type=click.IntRange(min=0), metavar="DAYS", help="With --drop: runs that began before.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
-@archive_option()
-@database_options("json", "csv")
-def command(**options: Any) -> int:
+@takes(HistoryOptions)
+def command(options: HistoryOptions) -> int:
     """Past runs: when, what, where, by whom, with which outcome, and whether they were restored.
 
     With RUN the whole account of one. A run that died is settled by looking its rows up in the database.
     """
+    from yeldro.cli.consent import check_terminal
     from yeldro.cli.place import find_records_folder
     from yeldro.cli.records import settle_all
     from yeldro.cli.screen import Screen, confirm
@@ -35,22 +30,21 @@ def command(**options: Any) -> int:
     )
     from yeldro.store.records import RUNNING, find_record, find_records, is_older
 
-    screen = Screen(options["format"])
-    folder = find_records_folder(options["archive"])
-    name, days = options["run"], options["older_than"]
+    screen = Screen(options.format)
+    folder = find_records_folder(options.archive)
+    name, days = options.run, options.older_than
     unread: list[str] = []
     records = [find_record(folder, name)] if name else find_records(folder, unread.append)
     for reason in unread:
         screen.note(f"Left out: {reason}")
-    if options["drop"]:
+    if options.drop:
         if (name is None) == (days is None):
             raise UsageError("--drop needs a RUN, or --older-than DAYS.")
         doomed = [record for record in records if days is None or is_older(record, days)]
         if any(record.outcome == RUNNING for record in doomed):
             raise UsageError("A run is still under way.")
-        if doomed and not options["yes"]:
-            if not sys.stdin.isatty():
-                raise UsageError("There is no terminal to ask on.", "Give --yes to drop without a question.")
+        if doomed and not options.yes:
+            check_terminal("Give --yes to drop without a question.")
             archived = sum(record.size > 0 for record in doomed)
             what = f"Drop {count(len(doomed), 'record')}, {archived:,} of them with an archive? It cannot be undone."
             if not confirm(what):
@@ -61,7 +55,7 @@ def command(**options: Any) -> int:
         return 0
     if days is not None:
         raise UsageError("--older-than goes with --drop.")
-    for reason in settle_all(records, options["db"], options["wait"]):
+    for reason in settle_all(records, options.db, options.wait):
         screen.note(reason)
     if screen.format == "json":
         screen.write_document(make_history(records))

@@ -2,34 +2,34 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
-from yeldro.cli.options import SELECTING, database_options, selection_options
+from yeldro.cli.complete import complete_table
+from yeldro.cli.options import command_of, takes
+from yeldro.options import MapOptions
 
 
-@click.command("map")
-@selection_options(needs_table=False)
-@database_options("json")
-def command(**options: Any) -> None:
+@command_of("map", MapOptions)
+@click.argument("table", required=False, shell_complete=complete_table)
+@takes(MapOptions)
+def command(options: MapOptions) -> None:
     """The tables in deletion order, and what references what.
 
     With TABLE: only what hangs on it. With a selection too: how many rows of each table it would touch.
     """
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import opened, read_request
+    from yeldro.cli.request import is_selection, opened, read_mapped_request
     from yeldro.cli.screen import Screen
     from yeldro.core.database.connection import Mode
     from yeldro.report.documents import make_map
     from yeldro.report.map import render_map
     from yeldro.usecases import look as workflow
 
-    screen = Screen(options["format"])
-    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
-        root = database.schema.find_table(options["table"]) if options["table"] else None
-        chosen = any(options[name] for name in SELECTING)
-        found = workflow.draw_map(database, root, read_request(database, options) if root and chosen else None)
+    screen = Screen(options.format)
+    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+        root = database.schema.find_table(options.table) if options.table else None
+        chosen = is_selection(options)
+        found = workflow.draw_map(database, root, read_mapped_request(database, options) if root and chosen else None)
         if screen.format == "json":
             screen.write_document(make_map(database.name, found))
         else:

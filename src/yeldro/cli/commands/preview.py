@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import replace
 
 import click
 
-from yeldro.cli.options import database_options, save_options, selection_options
+from yeldro.cli.complete import complete_table
+from yeldro.cli.options import command_of, takes
+from yeldro.options import PreviewOptions
 
 
-@click.command("preview")
-@selection_options()
-@save_options()
-@click.option("--show-changes", is_flag=True, help="Of a sealed file: which rows came and went since.")
-@database_options("json", "csv")
-def command(**options: Any) -> int:
+@command_of("preview", PreviewOptions)
+@click.argument("table", shell_complete=complete_table)
+@takes(PreviewOptions)
+def command(options: PreviewOptions) -> int:
     """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes nothing.
 
     With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped. In place of
     TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as the data is now; with --seal it is sealed.
     """
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import make_delete_line, opened, read_request
+    from yeldro.cli.request import make_line, opened, read_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
     from yeldro.core.database.connection import Mode
@@ -32,16 +32,16 @@ def command(**options: Any) -> int:
     from yeldro.report.spreadsheet import render_line
     from yeldro.usecases import look as workflow
 
-    if options["table"].endswith(".toml"):
+    if options.table.endswith(".toml"):
         from yeldro.cli.preview_cleanup import preview_cleanup
 
         return preview_cleanup(options)
     check_seal(options)
-    screen = Screen(options["format"])
-    with opened(find_database(options["db"]), Mode.READ, options["wait"], options["allow_function"]) as database:
+    screen = Screen(options.format)
+    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
         request = read_request(database, options)
-        if options["save"]:
-            save_cleanup("delete", options, read_selection(request.asked, database.schema, database.dialect), database)
+        if options.save:
+            save_cleanup(options, read_selection(request.asked, database.schema, database.dialect), database)
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):
                 screen.write_line(render_line(columns))
@@ -53,7 +53,8 @@ def command(**options: Any) -> int:
             if screen.format == "json":
                 screen.write_document(make_preview(found))
             else:
-                screen.show(render_preview(found, screen.width, make_delete_line(options, found.reach.matched)))
+                line = make_line("delete", replace(options, expect=str(found.reach.matched)))
+                screen.show(render_preview(found, screen.width, line))
                 for reason in found.refusals[:1]:
                     screen.note(f"\nWould be stopped: {reason}")
     return Refused.status if found.refusals else 0

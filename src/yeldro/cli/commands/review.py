@@ -7,27 +7,15 @@ from pathlib import Path
 
 import click
 
-from yeldro.cli.options import allow_function_option, database_options
+from yeldro.cli.options import command_of, takes
 from yeldro.errors import UsageError
+from yeldro.options import ReviewOptions
 
 
-@click.command("review")
+@command_of("review", ReviewOptions)
 @click.argument("script")
-@click.option("--dialect", metavar="NAME", help="The dialect of the script, such as postgres, mysql, sqlite, tsql.")
-@click.option("--save", metavar="FILE", help="Write them as a cleanup file, in the order that can work.")
-@click.option("--replace", is_flag=True, help="--save may write over a file; its comments stay.")
-@allow_function_option()
-@database_options("json")
-def command(
-    script: str,
-    dialect: str | None,
-    save: str | None,
-    replace: bool,
-    allow_function: tuple[str, ...],
-    db: str | None,
-    wait: float,
-    format: str,
-) -> int:
+@takes(ReviewOptions)
+def command(options: ReviewOptions) -> int:
     """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of them.
 
     Ends with status 3 where there is something to mend or that could not be judged.
@@ -41,14 +29,15 @@ def command(
     from yeldro.report.review import render_review
     from yeldro.usecases import look as workflow
 
-    screen = Screen(format)
-    text = _read(script)
-    with opened(find_database(db), Mode.READ, wait, allow_function) as database:
-        found = workflow.review(database, text, dialect)
-        if save:
+    screen = Screen(options.format)
+    text = _read(options.script)
+    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+        found = workflow.review(database, text, options.dialect)
+        if options.save:
             from yeldro.cli.saving import save_reviewed
 
-            save_reviewed(found, Path(script), Path(save), db, replace=replace)
+            path = Path(options.save)
+            save_reviewed(found, Path(options.script), path, options.db, may_replace=options.replace)
         if screen.format == "json":
             screen.write_document(make_review(found))
         else:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import click
 
 from yeldro.cli.complete import complete_table
-from yeldro.cli.options import database_options
+from yeldro.cli.options import command_of, takes
+from yeldro.options import SurveyOptions
 
 
-@click.command("survey")
+@command_of("survey", SurveyOptions)
 @click.argument("tables", nargs=-1, shell_complete=complete_table)
-@database_options("json")
-def command(tables: tuple[str, ...], db: str | None, wait: float, format: str) -> None:
+@takes(SurveyOptions)
+def command(options: SurveyOptions) -> None:
     """What is in the database: tables, keys, references, triggers.
 
     With TABLES: a close look at each, with what its columns hold, a few rows, and what is unique in the data.
@@ -25,10 +26,10 @@ def command(tables: tuple[str, ...], db: str | None, wait: float, format: str) -
     from yeldro.report.survey import render_survey
     from yeldro.usecases import look as workflow
 
-    screen = Screen(format)
-    with opened(find_database(db), Mode.READ, wait) as database:
-        found = workflow.survey(database, tables)
-        if format == "json":
+    screen = Screen(options.format)
+    with opened(find_database(options.db), Mode.READ, options.wait) as database:
+        found = workflow.survey(database, options.tables)
+        if options.format == "json":
             screen.write_document(make_survey(database.name, found))
         else:
             screen.show(render_survey(database.title, found, screen.width))

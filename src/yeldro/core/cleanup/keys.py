@@ -1,173 +1,80 @@
-"""The keys of a cleanup file: where each may stand, and what its value may be. The same in JSON Schema, for editors."""
+"""The keys of a cleanup file: where each may stand, and what its value may be. Those of steps are options."""
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import Any
 
-from yeldro.core.cautions.caution import NAMES
-from yeldro.core.duplicates.groups import KEEPING, Nulls, cut_rule, split_list
-from yeldro.core.reach.search import Rule, known_rules
-from yeldro.core.selection.grouping import Ignored
-from yeldro.core.selection.guards import read_expected
-from yeldro.errors import UsageError
-
-TYPES = ("text", "integer", "number", "date", "timestamp", "boolean")
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Kind:
-    """What a value may be: `words` and `schema` (JSON Schema) say it, `find_misfit` tells what does not fit.
-
-    That is the value itself, or one part of it by its key; None where all fits. `names` are what it is chosen from,
-    where that is too much for `words`.
-    """
-
-    words: str
-    schema: Mapping[str, Any]
-    find_misfit: Callable[[Any], Misfit | None]
-    names: Sequence[str] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Misfit:
-    value: Any
-    key: str = ""
-
-
-def _plain(words: str, schema: Mapping[str, Any], fits: Callable[[Any], bool]) -> Kind:
-    return Kind(words, schema, lambda value: None if fits(value) else Misfit(value))
-
-
-def _one_of(words: Iterable[Any]) -> Kind:
-    known = [*words]
-    return _plain(_either(known), {"enum": known}, lambda value: any(value is one or value == one for one in known))
-
-
-def _texts(words: str, fits: Callable[[str], bool] = lambda _: True, one: Mapping[str, Any] | None = None) -> Kind:
-    """One text or a list of them, each of which `fits`; `one` says that in JSON Schema."""
-
-    def find_misfit(value: Any) -> Misfit | None:
-        if value == [] or not isinstance(value, str | list):
-            return Misfit(value)
-        texts = value if isinstance(value, list) else [value]
-        return next((Misfit(text) for text in texts if not (isinstance(text, str) and fits(text))), None)
-
-    one = one or {"type": "string"}
-    return Kind(words, {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}]}, find_misfit)
-
-
-def _some_of(words: str, known: Sequence[str]) -> Kind:
-    return _texts(words, lambda text: text in known, {"enum": [*known]})
-
-
-def _rules(usual: Rule) -> Kind:
-    """A rule for all dependents, or rules by table."""
-    known = known_rules(usual)
-
-    def find_misfit(value: Any) -> Misfit | None:
-        rules = value if isinstance(value, Mapping) else {"": value}
-        return next((Misfit(rule, key) for key, rule in rules.items() if rule not in known), None)
-
-    one = {"enum": [*known]}
-    return Kind(_either(known), {"anyOf": [one, {"type": "object", "additionalProperties": one}]}, find_misfit)
-
-
-def _either(values: Sequence[Any]) -> str:
-    """As a file would have them."""
-    words = [json.dumps(value) for value in values]
-    return f"{', '.join(words[:-1])} or {words[-1]}"
-
-
-def is_whole(value: Any, low: int | None = None) -> bool:
-    return isinstance(value, int) and not isinstance(value, bool) and (low is None or value >= low)
-
-
-def _is_range(value: Any) -> bool:
-    try:
-        read_expected(str(value))
-    except UsageError:
-        return False
-    return is_whole(value) or isinstance(value, str)
-
-
-def _is_share(value: Any) -> bool:
-    return (is_whole(value) or isinstance(value, float)) and 0 <= value <= 100
-
-
-TEXT = _plain("a text", {"type": "string"}, lambda value: isinstance(value, str))
-FLAG = _plain("true or false", {"type": "boolean"}, lambda value: isinstance(value, bool))
-COUNT = _plain("a whole number", {"type": "integer", "minimum": 0}, lambda value: is_whole(value, 0))
-FIRST = _plain("a whole number from 1", {"type": "integer", "minimum": 1}, lambda value: is_whole(value, 1))
-SHARE = _plain("a number from 0 to 100", {"type": "number", "minimum": 0, "maximum": 100}, _is_share)
-VALUE = _plain("a value", {}, lambda _: True)
-VALUES = _plain("a list of values", {"type": "array"}, lambda value: isinstance(value, list))
-TABLE = _plain("a table", {"type": "object"}, lambda value: isinstance(value, Mapping))
-PARAMS = _plain("a table of parameters", {"type": "object"}, lambda value: isinstance(value, Mapping))
-STEPS = _plain("a list of steps, each under [[steps]]", {"type": "array"}, lambda value: isinstance(value, list))
-EXPECT = _plain(
-    'a count or a range in quotes, such as 6, "1.." or "2..5"',
-    {
-        "anyOf": [
-            {"type": "integer", "minimum": 0},
-            {"type": "string", "pattern": r"^\s*(\d+|\d+\s*\.\.\s*\d*|\.\.\s*\d+)\s*$"},
-        ]
-    },
-    _is_range,
+from yeldro.core.cleanup.kinds import (
+    COUNT,
+    EXPECT,
+    FIRST,
+    FLAG,
+    IGNORE,
+    KEEP,
+    LIST,
+    PARAMS,
+    SAMPLE,
+    SHARE,
+    STEPS,
+    STRICT,
+    TABLE,
+    TEXT,
+    TYPES,
+    VALUE,
+    VALUES,
+    Kind,
+    one_of,
+    rules_of,
 )
-SAMPLE = _plain(
-    'a whole number or "all"',
-    {"anyOf": [{"type": "integer", "minimum": 0}, {"const": "all"}]},
-    lambda value: is_whole(value, 0) or value == "all",
-)
-LIST = _texts("a text or a list of texts")
-IGNORE = _some_of(_either([*Ignored]), [*Ignored])
-KEEP = _texts(
-    f"one of {', '.join(KEEPING)}",
-    lambda text: split_list(text) == [text.strip()] and cut_rule(text.strip()) is not None,
-    {"type": "string", "pattern": r"^\s*(fullest|(newest|oldest|highest|lowest|where) .+)\s*$"},
-)
-_CAUTIONS = (*NAMES, "all")
-STRICT = replace(_some_of("the name of a caution, or all", _CAUTIONS), names=_CAUTIONS)
+from yeldro.options import GroupsOptions, LimitOptions, Option, RowsOptions, keys_of
+from yeldro.options import Kind as OptionKind
 
-TOP = {"title": TEXT, "description": TEXT, "database": TEXT, "params": PARAMS, "guards": TABLE, "steps": STEPS}
-PARAM = {"type": _one_of(TYPES), "default": VALUE, "ask": TEXT, "allowed": VALUES}
+_OF_OPTIONS = {
+    OptionKind.TEXT: TEXT,
+    OptionKind.TEXTS: LIST,
+    OptionKind.LIST: LIST,
+    OptionKind.NAMES: LIST,
+    OptionKind.FLAG: FLAG,
+    OptionKind.COUNT: COUNT,
+    OptionKind.FIRST: FIRST,
+    OptionKind.SHARE: SHARE,
+    OptionKind.EXPECT: EXPECT,
+    OptionKind.SAMPLE: SAMPLE,
+}
+# Lists whose texts are not free.
+_LISTS = {"ignore": IGNORE, "keep": KEEP, "strict": STRICT}
+
+
+def _make_kind(one: Option) -> Kind:
+    match one.kind:
+        case OptionKind.RULES:
+            return rules_of(one.choices)
+        case OptionKind.CHOICE:
+            return one_of(one.choices)
+        case OptionKind.FILL:
+            return one_of((True, False, *(word for word in one.choices if word != one.alone)))
+        case kind:
+            return _LISTS.get(one.name) or _OF_OPTIONS[kind]
+
+
+def _make_kinds(options: type) -> dict[str, Kind]:
+    return {key: _make_kind(one) for key, one in keys_of(options).items()}
+
+
+TOP = {
+    "title": TEXT,
+    "description": TEXT,
+    "database": TEXT,
+    "params": PARAMS,
+    "guards": TABLE,
+    "steps": STEPS,
+}
+PARAM = {"type": one_of(TYPES), "default": VALUE, "ask": TEXT, "allowed": VALUES}
 SEAL = {"matched": COUNT, "rows": COUNT, "fingerprint": TEXT}
-GUARDS = {"expect": EXPECT, "max_rows": COUNT, "max_share": SHARE, "strict": STRICT}
-_COMMON = {"name": TEXT, "where": LIST, "seal": TABLE} | GUARDS
-DELETE = _COMMON | {
-    "delete": TEXT,
-    "key": LIST,
-    "keys_from": TEXT,
-    "found_in": TEXT,
-    "not_found_in": TEXT,
-    "on": TEXT,
-    "orphans": FLAG,
-    "order_by": TEXT,
-    "limit": FIRST,
-    "all_rows": FLAG,
-    "truncate": FLAG,
-    "unparsed": FLAG,
-    "break_cycles": FLAG,
-    "dependents": _rules(Rule.DECLARED),
-    "show": LIST,
-    "sample": SAMPLE,
-}
-DEDUPE = _COMMON | {
-    "dedupe": TEXT,
-    "same": LIST,
-    "ignore": IGNORE,
-    "nulls": _one_of(Nulls),
-    "keep": KEEP,
-    "fill": _one_of((True, False, "blank")),
-    "then_unique": TEXT,
-    "dependents": _rules(Rule.MOVE),
-    "groups": COUNT,
-}
-
+GUARDS = _make_kinds(LimitOptions)
+DELETE = {"name": TEXT, "delete": TEXT, "seal": TABLE, **_make_kinds(RowsOptions)}
+DEDUPE = {"name": TEXT, "dedupe": TEXT, "seal": TABLE, **_make_kinds(GroupsOptions)}
 
 _OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+(?:[,.]\d+)*))?""")
 _NUMBERS = (COUNT, FIRST, SHARE, EXPECT, SAMPLE)
@@ -190,24 +97,3 @@ def as_keys(text: str) -> str:
         return f"{name} = true" if kind is FLAG or name == "fill" else name
 
     return _OPTION.sub(write, text)
-
-
-def make_schema() -> dict[str, Any]:
-    """The keys in JSON Schema. It cannot say everything: the reader is the judge."""
-
-    def keys(known: Mapping[str, Kind], required: Sequence[str] = ()) -> dict[str, Any]:
-        properties: dict[str, Any] = {name: dict(kind.schema) for name, kind in known.items()}
-        return {"type": "object", "additionalProperties": False, "properties": properties, "required": [*required]}
-
-    seal = keys(SEAL, list(SEAL))
-    params = {"type": "object", "additionalProperties": keys(PARAM)}
-    steps = [keys(DELETE, ["name", "delete"]), keys(DEDUPE, ["name", "dedupe", "same"])]
-    for step in steps:
-        step["properties"]["seal"] = seal
-    top = keys(TOP, ["steps"])
-    top["properties"] |= {
-        "params": params,
-        "guards": keys(GUARDS),
-        "steps": {"type": "array", "minItems": 1, "items": {"oneOf": steps}},
-    }
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yeldro cleanup", **top}

@@ -9,10 +9,12 @@ from decimal import Decimal
 from typing import Any
 
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, Kind, as_keys, is_whole
+from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, as_keys
+from yeldro.core.cleanup.kinds import Kind, is_whole
 from yeldro.core.model.schema import nearest
 from yeldro.core.selection.condition import find_names
 from yeldro.core.selection.selection import find_unfit
+from yeldro.options import RowsOptions, keys_of
 
 Path = tuple[str | int, ...]
 
@@ -109,9 +111,15 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
 
 def _find_unfit(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:
     """Keys of a deletion that do not go together, or go missing."""
-    for unfit in find_unfit([name for name, value in entry.items() if value], str(entry["delete"])):
+    for unfit in find_unfit(_find_names(entry), str(entry["delete"])):
         told = as_keys(f"{unfit.message} {unfit.hint}".rstrip(" ."))
         yield Fault((*path, unfit.name) if unfit.name else path, told[:1].lower() + told[1:])
+
+
+def _find_names(entry: Mapping[str, Any]) -> list[str]:
+    """The options that a step gives, by their names."""
+    options = keys_of(RowsOptions)
+    return [options[key].name for key, value in entry.items() if value and key in options]
 
 
 def _find_missing(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:

@@ -15,7 +15,7 @@ from yeldro.core.selection.view import View, trace_view
 from yeldro.errors import Refused, UsageError
 
 # The options that choose rows by themselves.
-_CHOOSING = ("where", "key", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
+CHOOSING = ("where", "keys", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
 _WHOLE = "--truncate empties a whole table: it goes with --all-rows and with no other selection."
 
 
@@ -152,7 +152,7 @@ def check_table(table: Table) -> Table:
 def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
     """What is wrong with the options that choose rows of a table, by the names of those that were given."""
     matching = [name for name in ("found_in", "not_found_in", "orphans") if name in given]
-    if not any(name in given for name in _CHOOSING):
+    if not any(name in given for name in CHOOSING):
         yield Unfit(
             "",
             f"No rows of {table} were chosen.",
@@ -167,12 +167,12 @@ def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
     if "on" in given and len(matching) > 1:
         hint = "Give one of them, and --where for the rest."
         yield Unfit("on", "--on could belong to several options here.", hint)
-    if "truncate" in given and [name for name in _CHOOSING if name in given] != ["all_rows"]:
+    if "truncate" in given and [name for name in CHOOSING if name in given] != ["all_rows"]:
         yield Unfit("truncate", _WHOLE)
 
 
 def _check_choice(asked: Asked, table: Table, label: str) -> None:
-    given = {name for name in (*_CHOOSING, "order_by", "on", "truncate") if _is_given(asked, name)}
+    given = {name for name in (*CHOOSING, "order_by", "on", "truncate") if _is_given(asked, name)}
     for unfit in find_unfit(given, label):
         raise UsageError(unfit.message, unfit.hint)
     if asked.limit is not None and table.shares_identity:
@@ -185,7 +185,7 @@ def _check_choice(asked: Asked, table: Table, label: str) -> None:
 
 
 def _is_given(asked: Asked, name: str) -> bool:
-    value = getattr(asked, {"key": "keys", "keys_from": "key_file"}.get(name, name))
+    value = getattr(asked, {"keys_from": "key_file"}.get(name, name))
     return value is not None if name in ("limit", "order_by") else bool(value)
 
 

@@ -1,0 +1,72 @@
+"""Between the keys of a step and the options of the command that asks for the same."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from yeldro.core.cleanup.cleanup import Step, as_list
+from yeldro.core.duplicates.groups import split_list
+from yeldro.options import GroupsOptions, Kind, Option, RowsOptions, keys_of
+
+VERBS: Mapping[str, type[RowsOptions] | type[GroupsOptions]] = {"delete": RowsOptions, "dedupe": GroupsOptions}
+
+
+def read_options(step: Step, strict: Sequence[str], **more: Any) -> RowsOptions | GroupsOptions:
+    """The options that ask for what a step does. `strict` are cautions that stop in every step of the file; `more` are
+    options that no key says."""
+    kind = VERBS[step.verb]
+    options = keys_of(kind)
+    found = {
+        options[key].name: _from_file(options[key], value) for key, value in step.options.items() if key in options
+    }
+    cautions = (*strict, *found.get("strict", ()))
+    return kind(**{"table": step.table, **found, "strict": cautions, **more})
+
+
+def write_options(options: RowsOptions | GroupsOptions) -> dict[str, Any]:
+    """The keys of a step that asks for the same."""
+    keys = keys_of(GroupsOptions if isinstance(options, GroupsOptions) else RowsOptions)
+    written = {}
+    for key, one in keys.items():
+        value = getattr(options, one.name)
+        if value not in (one.default, ""):
+            written[key] = _to_file(one, value)
+    return written
+
+
+def _from_file(one: Option, value: Any) -> Any:
+    match one.kind:
+        case Kind.TEXTS | Kind.NAMES:
+            return tuple(as_list(value))
+        case Kind.LIST:
+            return ", ".join(as_list(value))
+        case Kind.RULES:
+            rules = {"default": value} if isinstance(value, str) else value
+            return tuple(rule if table == "default" else f"{table}={rule}" for table, rule in rules.items())
+        case Kind.FILL:
+            return {True: one.alone, False: None}.get(value, value)
+        case Kind.EXPECT | Kind.SAMPLE:
+            return str(value)
+        case _:
+            return value
+
+
+def _to_file(one: Option, value: Any) -> Any:
+    """As a person would write it: one text where there is only one, a number where it is one."""
+    match one.kind:
+        case Kind.RULES:
+            rules = {text.rpartition("=")[0] or "default": text.rpartition("=")[2] for text in value}
+            return rules["default"] if list(rules) == ["default"] else rules
+        case Kind.FILL:
+            return True if value == one.alone else value
+        case Kind.LIST:
+            return "all" if value == "all" else split_list(value)
+        case Kind.NAMES:
+            return [part.strip() for text in value for part in text.split(",")]
+        case Kind.EXPECT if str(value).isdigit():
+            return int(value)
+        case Kind.TEXTS:
+            return value[0] if len(value) == 1 else list(value)
+        case _:
+            return value

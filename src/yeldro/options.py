@@ -1,0 +1,590 @@
+"""Every option, once: its kind, its default, its words, its place in the help.
+
+An option is a field of the frozen values below, and a command has the fields of one of them. The command line, the keys
+of cleanup files and their JSON Schema, `--save`, the line that a person can go on with, `run --explain`, and the table
+of options in the docs are drawn from here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import MISSING, dataclass, field, fields
+from enum import Enum
+from itertools import count
+from typing import Any
+
+# What a database can count to.
+LARGEST = (1 << 63) - 1
+_order = count()
+
+
+class Group(Enum):
+    """The heading in the help under which an option stands."""
+
+    ROWS = "Choose rows"
+    DEPENDENTS = "Dependents"
+    LIMITS = "Limits"
+    RUNNING = "Running"
+    COPY = "Copy"
+    OUTPUT = "Output"
+
+
+class Kind(Enum):
+    """What a value may be, on the command line and in a file.
+
+    A file has several texts as a list, and one text where there is only one. On the command line TEXTS are repeated
+    options, LIST is one text with commas, NAMES may be both.
+    """
+
+    TEXT = "a text"
+    TEXTS = "texts"
+    LIST = "a list in one text"
+    NAMES = "names"
+    FLAG = "true or false"
+    COUNT = "a whole number"
+    FIRST = "a whole number from 1"
+    SECONDS = "a number from 0"
+    SHARE = "a number from 0 to 100"
+    EXPECT = "a count or a range"
+    SAMPLE = "a whole number or all"
+    RULES = "a rule, or rules by table"
+    CHOICE = "one of some words"
+    FILL = "a flag, or the word blank"
+
+
+SEVERAL = frozenset({Kind.TEXTS, Kind.NAMES, Kind.RULES})
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One option of one command.
+
+    `metavar` stands for the value in the help. `flag` is how it is typed, `key` how a step of a cleanup file has it,
+    "" where a step cannot. `typed` says that the line which asks for the same rows has it. `says` is the sentence for
+    it in an explanation, with {} for the value; "" where it takes more than one sentence to say. `completes` is what a
+    shell offers: table, columns, or "".
+    """
+
+    name: str
+    kind: Kind
+    group: Group
+    help: str
+    metavar: str
+    default: Any
+    flag: str
+    key: str
+    typed: bool
+    says: str
+    choices: tuple[str, ...]
+    completes: str
+    alone: str
+    order: int
+
+    @property
+    def takes_several(self) -> bool:
+        return self.kind in SEVERAL
+
+
+def option(
+    kind: Kind,
+    group: Group,
+    metavar: str,
+    help: str,
+    *,
+    default: Any = None,
+    flag: str = "",
+    key: str | None = None,
+    kept: bool = False,
+    typed: bool | None = None,
+    says: str = "",
+    choices: tuple[str, ...] = (),
+    completes: str = "",
+    alone: str = "",
+) -> Any:
+    """A field that is an option. One that is `kept` stands in steps of cleanup files, under its own name unless `key`
+    says another; `alone` is the value of an option that may be given without one."""
+    if kind in SEVERAL:
+        default = ()
+    elif kind is Kind.FLAG:
+        default = False
+    said = {
+        "kind": kind,
+        "group": group,
+        "help": help,
+        "metavar": metavar,
+        "flag": flag,
+        "key": key,
+        "kept": kept,
+        "typed": kept if typed is None else typed,
+        "says": says,
+        "choices": choices,
+        "completes": completes,
+        "alone": alone,
+        "order": next(_order),
+    }
+    return field(default=default, metadata=said)
+
+
+def options_of(kind: type) -> tuple[Option, ...]:
+    """The options of a command, in the order in which they are declared here."""
+    found = [_make_option(one) for one in fields(kind) if "kind" in one.metadata]
+    return tuple(sorted(found, key=lambda one: one.order))
+
+
+def _make_option(one: Any) -> Option:
+    said = dict(one.metadata)
+    kept, key = said.pop("kept"), said.pop("key")
+    assert one.default is not MISSING
+    flag = said.pop("flag") or f"--{one.name.replace('_', '-')}"
+    return Option(name=one.name, default=one.default, flag=flag, key=(key or one.name) if kept else "", **said)
+
+
+def keys_of(kind: type) -> Mapping[str, Option]:
+    """The options that a step of a cleanup file has, by their keys."""
+    return {one.key: one for one in options_of(kind) if one.key}
+
+
+def find_lines(kind: type) -> Mapping[Group, tuple[Option, ...]]:
+    """The options of a command under the headings of its help."""
+    found = options_of(kind)
+    groups = {group: tuple(one for one in found if one.group is group) for group in Group}
+    return {group: listed for group, listed in groups.items() if listed}
+
+
+@dataclass(frozen=True, kw_only=True)
+class DatabaseOptions:
+    """Of every command that opens a database."""
+
+    db: str | None = option(Kind.TEXT, Group.RUNNING, "DB", "A path, a URL, a name of yeldro.toml; or YELDRO_DB.")
+    wait: float = option(Kind.SECONDS, Group.RUNNING, "SECONDS", "How long to wait for a lock.", default=10)
+    format: str = option(
+        Kind.CHOICE, Group.OUTPUT, "FORM", "The form of the output:", default="text", choices=("text", "json")
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class CsvOptions(DatabaseOptions):
+    """Of those whose result can be written as CSV too. It comes first among the bases, or it decides nothing."""
+
+    format: str = option(
+        Kind.CHOICE, Group.OUTPUT, "FORM", "The form of the output:", default="text", choices=("text", "json", "csv")
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class TableOptions(DatabaseOptions):
+    """Of those that look at rows of one table which meet conditions."""
+
+    table: str = ""
+    where: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "EXPR", "Rows that meet this SQL condition; several: AND.", kept=True
+    )
+    parameters: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "NAME[:TYPE]=VALUE", "The value of :NAME in a condition.", flag="-p", typed=True
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class SelectionOptions(TableOptions):
+    """Which rows of a table are meant, in every way in which they can be chosen."""
+
+    keys: tuple[str, ...] = option(
+        Kind.TEXTS,
+        Group.ROWS,
+        "VALUE",
+        "The row with this key; a,b for a composite one.",
+        flag="--key",
+        key="key",
+        kept=True,
+        says="Only those with the keys {}.",
+    )
+    keys_from: str | None = option(
+        Kind.TEXT,
+        Group.ROWS,
+        "FILE",
+        "Rows whose keys are in a CSV file; - for stdin.",
+        kept=True,
+        says="Only those whose keys are in {}.",
+    )
+    found_in: str | None = option(
+        Kind.TEXT, Group.ROWS, "TABLE", "Rows with a match in another table.", kept=True, completes="table"
+    )
+    not_found_in: str | None = option(
+        Kind.TEXT, Group.ROWS, "TABLE", "Rows with no match in another table.", kept=True, completes="table"
+    )
+    on: str | None = option(
+        Kind.TEXT, Group.ROWS, "COL[=COL],…", "What must be equal in both; else the reference.", kept=True
+    )
+    orphans: bool = option(
+        Kind.FLAG,
+        Group.ROWS,
+        "",
+        "Rows whose reference points at no row; --on names one.",
+        kept=True,
+        says="Only those whose reference points at no row.",
+    )
+    order_by: str | None = option(
+        Kind.TEXT, Group.ROWS, "COLS", 'With --limit: "COL [desc], …". NULLs last.', kept=True, completes="columns"
+    )
+    limit: int | None = option(Kind.FIRST, Group.ROWS, "N", "With --order-by: the first N rows.", kept=True)
+    all_rows: bool = option(
+        Kind.FLAG, Group.ROWS, "", "Every row of the table.", kept=True, says="It may be all rows of the table."
+    )
+    unparsed: bool = option(
+        Kind.FLAG,
+        Group.ROWS,
+        "",
+        "Take a condition that only the database can read.",
+        kept=True,
+        says="Its condition may be one that only the database can read.",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class SamenessOptions(TableOptions):
+    """Which rows of a table are the same, and which of them stays."""
+
+    same: str | None = option(
+        Kind.LIST,
+        Group.ROWS,
+        "COLS",
+        "What must be equal: columns or expressions, or all.",
+        kept=True,
+        completes="columns",
+    )
+    ignore: str = option(
+        Kind.LIST, Group.ROWS, "WHAT", "What does not count: case, space, accents.", default="", kept=True
+    )
+    nulls: str = option(
+        Kind.CHOICE,
+        Group.ROWS,
+        "HOW",
+        "Whether NULLs are equal:",
+        default="different",
+        choices=("same", "different"),
+        kept=True,
+    )
+    keep: str = option(
+        Kind.LIST,
+        Group.ROWS,
+        "RULES",
+        "fullest, newest/oldest/highest/lowest COL, where EXPR.",
+        default="",
+        kept=True,
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class CallOptions(DatabaseOptions):
+    """Of those that send what a person wrote."""
+
+    allow_function: tuple[str, ...] = option(
+        Kind.TEXTS, Group.RUNNING, "NAME", "A function that conditions may call all the same.", typed=True
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class DependentOptions:
+    """What happens to the rows that depend on the chosen ones."""
+
+    dependents: tuple[str, ...] = option(
+        Kind.RULES,
+        Group.DEPENDENTS,
+        "[TABLE=]RULE",
+        "declared (default), delete, detach, stop.",
+        kept=True,
+        choices=("declared", "delete", "detach", "stop"),
+    )
+    break_cycles: bool = option(
+        Kind.FLAG,
+        Group.DEPENDENTS,
+        "",
+        "Cycles on MariaDB: its checks off, ours on.",
+        kept=True,
+        says="On MariaDB, rows that reference each other in a cycle go with the server's checks off; ours stay on.",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class MovingOptions:
+    """What happens to the rows that depend on surplus ones, and to the row that stays."""
+
+    dependents: tuple[str, ...] = option(
+        Kind.RULES,
+        Group.DEPENDENTS,
+        "[TABLE=]RULE",
+        "move (default), delete, detach, stop.",
+        kept=True,
+        choices=("move", "delete", "detach", "stop"),
+    )
+    fill: str | None = option(
+        Kind.FILL,
+        Group.DEPENDENTS,
+        "[null|blank]",
+        "Fill NULLs of the row that stays, or blanks too.",
+        kept=True,
+        choices=("null", "blank"),
+        alone="null",
+    )
+    then_unique: str | None = option(
+        Kind.TEXT,
+        Group.DEPENDENTS,
+        "NAME",
+        "Add the unique index that keeps duplicates out.",
+        kept=True,
+        says="Then the unique index {} keeps such duplicates out.",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class TruncateOptions:
+    truncate: bool = option(
+        Kind.FLAG,
+        Group.RUNNING,
+        "",
+        "With --all-rows: the fast way, if not referenced.",
+        kept=True,
+        says="The table is emptied the fast way, which runs no triggers where the engine has TRUNCATE.",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class LimitOptions:
+    """What stops a run, or would stop it."""
+
+    expect: str | None = option(
+        Kind.EXPECT, Group.LIMITS, "N|A..B", "How many rows must match, or be surplus.", kept=True
+    )
+    max_rows: int | None = option(
+        Kind.COUNT,
+        Group.LIMITS,
+        "N",
+        "The most rows that may be touched in all.",
+        kept=True,
+        says="It is only done if no more than {:,} rows are touched in all.",
+    )
+    max_share: float | None = option(
+        Kind.SHARE,
+        Group.LIMITS,
+        "PERCENT",
+        "The largest share of any table that may go.",
+        kept=True,
+        says="It is only done if no table loses more than {:g} % of its rows.",
+    )
+    strict: tuple[str, ...] = option(
+        Kind.NAMES, Group.LIMITS, "[NAME]", "Treat cautions as errors: all, or those named.", kept=True, alone="all"
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class SampleOptions:
+    """Which matched rows are shown."""
+
+    show: tuple[str, ...] = option(
+        Kind.NAMES,
+        Group.OUTPUT,
+        "COLS",
+        "The columns of the sample.",
+        kept=True,
+        typed=False,
+        completes="columns",
+    )
+    sample: str = option(
+        Kind.SAMPLE, Group.OUTPUT, "N|all", "How many matched rows to show.", default="10", kept=True, typed=False
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class ListingOptions:
+    """Which groups of duplicates are shown."""
+
+    groups: int = option(Kind.COUNT, Group.OUTPUT, "N", "How many groups to show.", default=10, kept=True, typed=False)
+    all_groups: bool = option(Kind.FLAG, Group.OUTPUT, "", "Show every group.", flag="--all")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ConsentOptions(DatabaseOptions):
+    """How a command that changes rows goes on."""
+
+    rehearse: bool = option(Kind.FLAG, Group.RUNNING, "", "Do everything, show the tally, roll back.")
+    yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
+    confirm: str | None = option(Kind.TEXT, Group.RUNNING, "NAME", "The name of a protected database, typed here.")
+    no_rollback: bool = option(Kind.FLAG, Group.RUNNING, "", "Triggers may write where no rollback reaches.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class RecordOptions:
+    archive: str | None = option(Kind.TEXT, Group.COPY, "DIR", "The folder of the run records; else yeldro-runs.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class TableCopyOptions:
+    """Where copies of the rows are kept in the database itself."""
+
+    archive_table: str | None = option(
+        Kind.TEXT, Group.COPY, "NAME", "Keep the copy in new tables of the same database."
+    )
+    no_archive: bool = option(Kind.FLAG, Group.COPY, "", "Keep no copy of the rows.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptions):
+    """Of every command that makes rows go."""
+
+    ask_last: bool = option(Kind.FLAG, Group.RUNNING, "", "Ask with the tally in hand, before the commit.")
+    leave_out: tuple[str, ...] = option(
+        Kind.NAMES, Group.COPY, "COLS", "Columns, or TABLE.COLUMN, that the copy goes without."
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class SaveOptions:
+    """Writing down what was asked for."""
+
+    save: str | None = option(Kind.TEXT, Group.OUTPUT, "FILE", "Write the same as a cleanup file, for yeldro run.")
+    replace: bool = option(Kind.FLAG, Group.OUTPUT, "", "--save may write over a file; its comments stay.")
+    seal: bool = option(Kind.FLAG, Group.OUTPUT, "", "Seal it: it runs only while it finds exactly these.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class MapOptions(SelectionOptions, DependentOptions, CallOptions):
+    """yeldro map"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class RowsOptions(
+    SelectionOptions, DependentOptions, TruncateOptions, LimitOptions, SampleOptions, SaveOptions, CallOptions
+):
+    """What preview and delete have in common: the rows, what happens to them, what must be so."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class PreviewOptions(CsvOptions, RowsOptions):
+    """yeldro preview"""
+
+    show_changes: bool = option(Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class DeletionOptions(RowsOptions, ChangingOptions):
+    """yeldro delete"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class GroupsOptions(SamenessOptions, MovingOptions, LimitOptions, ListingOptions, SaveOptions, CallOptions):
+    """What duplicates and dedupe have in common."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class DuplicatesOptions(CsvOptions, GroupsOptions):
+    """yeldro duplicates"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class DedupeOptions(GroupsOptions, ChangingOptions):
+    """yeldro dedupe"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class StepOptions:
+    """Of the commands that work on a cleanup file."""
+
+    cleanup: str = ""
+    step: tuple[str, ...] = option(Kind.TEXTS, Group.ROWS, "NAME", "Only this step of the file; repeat it for more.")
+    parameters: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "NAME=VALUE", "The value of a parameter of the file.", flag="-p"
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunOptions(StepOptions, ChangingOptions):
+    """yeldro run"""
+
+    explain: bool = option(Kind.FLAG, Group.OUTPUT, "", "Say in plain sentences what the file does; run nothing.")
+    show_changes: bool = option(Kind.FLAG, Group.OUTPUT, "", "Show which rows came and went since the file was sealed.")
+    quiet: bool = option(Kind.FLAG, Group.OUTPUT, "", "Say nothing where nothing matched, and no preview.")
+    log: str | None = option(Kind.TEXT, Group.OUTPUT, "FILE", "Add one line on how it ended to a file, or to syslog.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
+    """yeldro script"""
+
+    dry: bool = option(Kind.FLAG, Group.RUNNING, "", "End with ROLLBACK in place of COMMIT.")
+    target: str | None = option(
+        Kind.CHOICE,
+        Group.RUNNING,
+        "ENGINE",
+        "Without a database:",
+        flag="--for",
+        choices=("sqlserver", "oracle", "postgresql"),
+    )
+    schema: str | None = option(Kind.TEXT, Group.RUNNING, "FILE", "With --for: the CREATE TABLE statements.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class RestoreOptions(ConsentOptions, RecordOptions):
+    """yeldro restore"""
+
+    run: str = ""
+    tables: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "TABLE", "Only the rows of this table.", flag="--table", completes="table"
+    )
+    keys: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "VALUE", "Only this row and what depended on it.", flag="--key"
+    )
+    differing: str = option(
+        Kind.CHOICE,
+        Group.RUNNING,
+        "HOW",
+        "Where a key is there with other values:",
+        default="stop",
+        choices=("stop", "keep"),
+    )
+    into: str | None = option(Kind.TEXT, Group.RUNNING, "DB", "Another database of the engine, with the tables.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class HistoryOptions(CsvOptions, RecordOptions):
+    """yeldro history"""
+
+    run: str | None = None
+    drop: bool = option(Kind.FLAG, Group.RUNNING, "", "Delete the record of RUN, or those of --older-than.")
+    older_than: int | None = option(Kind.COUNT, Group.RUNNING, "DAYS", "With --drop: runs that began longer ago.")
+    yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
+
+
+@dataclass(frozen=True, kw_only=True)
+class SurveyOptions(DatabaseOptions):
+    """yeldro survey"""
+
+    tables: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class ReviewOptions(CallOptions):
+    """yeldro review"""
+
+    script: str = ""
+    dialect: str | None = option(
+        Kind.TEXT, Group.ROWS, "NAME", "The dialect of the script: postgres, mysql, sqlite, tsql…"
+    )
+    save: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Write them as a cleanup file, in the order that can work."
+    )
+    replace: bool = option(Kind.FLAG, Group.OUTPUT, "", "--save may write over a file; its comments stay.")
+
+
+COMMAND_OPTIONS: Mapping[str, type] = {
+    "survey": SurveyOptions,
+    "preview": PreviewOptions,
+    "delete": DeletionOptions,
+    "duplicates": DuplicatesOptions,
+    "dedupe": DedupeOptions,
+    "run": RunOptions,
+    "script": ScriptOptions,
+    "restore": RestoreOptions,
+    "history": HistoryOptions,
+    "review": ReviewOptions,
+    "map": MapOptions,
+}

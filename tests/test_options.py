@@ -1,0 +1,26 @@
+"""The table of options, and what is drawn from it."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from tools.option_table import PAGE, make_page
+
+from tests.conftest import Yeldro
+from yeldro.options import COMMAND_OPTIONS, Group, options_of
+
+
+@pytest.mark.parametrize("command", COMMAND_OPTIONS)
+def test_help_has_a_line_for_each_option_under_its_heading(yeldro: Yeldro, command: str) -> None:
+    lines = yeldro(command, "--help").out.splitlines()
+    headings = [line.rstrip(":") for line in lines if re.fullmatch(r"[A-Z][a-z ]+:", line)]
+    assert headings == [*(group.value for group in Group if group.value in headings), "Help"]
+    for one in options_of(COMMAND_OPTIONS[command]):
+        (line,) = [line for line in lines if line.split()[:1] == [one.flag] and one.help.rstrip(":") in line]
+        assert len(line) < 80
+    assert not [line for line in lines if re.search(r"x>=|INTEGER|FLOAT|TEXT\b", line)]
+
+
+def test_the_page_of_options_is_what_the_table_says() -> None:
+    assert PAGE.read_text(encoding="utf-8") == make_page(), "write it anew: ./dev options"
