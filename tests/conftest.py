@@ -24,7 +24,11 @@ settings.register_profile(
     deadline=None,
     derandomize="YELDRO_EXAMPLES" not in os.environ,
     suppress_health_check=list(HealthCheck),
-    phases=[phase for phase in Phase if phase is not Phase.shrink or "YELDRO_NO_SHRINK" not in os.environ],
+    phases=[
+        phase
+        for phase in Phase
+        if phase is not Phase.shrink or "YELDRO_NO_SHRINK" not in os.environ
+    ],
 )
 settings.load_profile("yeldro")
 
@@ -37,8 +41,11 @@ class Result:
 
 
 @pytest.fixture(autouse=True)
-def turn(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
-    """Tests run side by side, in two processes; one that changes a whole server waits until it is alone."""
+def turn(
+    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[None]:
+    """Tests run side by side, in two processes; one that changes a whole server waits until it is
+    alone."""
     alone = request.node.get_closest_marker("alone") is not None
     with (tmp_path_factory.getbasetemp().parent / "turn").open("w") as file:
         fcntl.flock(file, fcntl.LOCK_EX if alone else fcntl.LOCK_SH)
@@ -72,7 +79,9 @@ def built_larkwater(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture
 def gauges(built_larkwater: Path, tmp_path: Path) -> Path:
     """The demo database in the test's own folder, named in yeldro.toml as the default."""
-    (tmp_path / "yeldro.toml").write_text('default = "gauges"\n[databases.gauges]\nurl = "sqlite:///gauges.db"\n')
+    (tmp_path / "yeldro.toml").write_text(
+        'default = "gauges"\n[databases.gauges]\nurl = "sqlite:///gauges.db"\n'
+    )
     return Path(shutil.copy(built_larkwater, tmp_path / "gauges.db"))
 
 

@@ -1,4 +1,5 @@
-"""A server that lies: it stands before a real one on loopback, and from some answer on does something else."""
+"""A server that lies: it stands before a real one on loopback, and from some answer on does
+something else."""
 
 from __future__ import annotations
 

@@ -21,7 +21,13 @@ from yeldro.engines.open import open_database
 
 ENGINES = ["sqlite", "postgresql", "mariadb"]
 POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432")
-MARIADB: dict[str, Any] = {"host": "127.0.0.1", "port": 3306, "user": "root", "password": "", "ssl_disabled": True}
+MARIADB: dict[str, Any] = {
+    "host": "127.0.0.1",
+    "port": 3306,
+    "user": "root",
+    "password": "",
+    "ssl_disabled": True,
+}
 
 
 def label(value: object) -> str:
@@ -50,7 +56,9 @@ class Server:
     def run(self, *given: str | Sequence[str]) -> None:
         statements = [text for one in given for text in ([one] if isinstance(one, str) else one)]
         with closing(self.connect()) as connection, closing(connection.cursor()) as cursor:
-            if self.engine == "mariadb":  # writing the log for each statement is what takes long there
+            if (
+                self.engine == "mariadb"
+            ):  # writing the log for each statement is what takes long there
                 cursor.execute("SET autocommit = 0")
             for statement in statements:
                 cursor.execute(statement)
@@ -65,23 +73,45 @@ class Server:
     def client(
         self, script: str, *, goes_on: bool = False, settings: Sequence[str] = ()
     ) -> subprocess.CompletedProcess[str]:
-        """Run a script as a person would, in the engine's own command-line client; one that `goes_on` after errors.
+        """Run a script as a person would, in the engine's own command-line client; one that
+        `goes_on` after errors.
 
-        `settings` are options of the client, or, with an equal sign after the name, variables of its environment.
+        `settings` are options of the client, or, with an equal sign after the name, variables of
+        its environment.
         """
         url = urlsplit(self.place) if self.engine != "sqlite" else None
         command = {
             "sqlite": ["sqlite3", self.place],
-            "postgresql": ["psql", "-X", "-q", *([] if goes_on else ["-v", "ON_ERROR_STOP=1"]), self.place],
-            "mariadb": ["mariadb", "--skip-ssl", f"-h{url and url.hostname}", f"-P{url and url.port}", "-uroot"],
+            "postgresql": [
+                "psql",
+                "-X",
+                "-q",
+                *([] if goes_on else ["-v", "ON_ERROR_STOP=1"]),
+                self.place,
+            ],
+            "mariadb": [
+                "mariadb",
+                "--skip-ssl",
+                f"-h{url and url.hostname}",
+                f"-P{url and url.port}",
+                "-uroot",
+            ],
         }[self.engine]
         environment = dict(one.split("=", 1) for one in settings if not one.startswith("-"))
         command += [one for one in settings if one.startswith("-")]
-        command += [*(["--force"] if goes_on else []), url.path[1:]] if url and self.engine == "mariadb" else []
+        command += (
+            [*(["--force"] if goes_on else []), url.path[1:]]
+            if url and self.engine == "mariadb"
+            else []
+        )
         script = script.replace(".bail on\n", "") if goes_on else script
         written = script.encode(errors="surrogatepass")
         done = subprocess.run(
-            command, input=written, capture_output=True, timeout=120, env={**os.environ, **environment}
+            command,
+            input=written,
+            capture_output=True,
+            timeout=120,
+            env={**os.environ, **environment},
         )
         out, told = done.stdout.decode(errors="replace"), done.stderr.decode(errors="replace")
         return subprocess.CompletedProcess(done.args, done.returncode, out, told)
@@ -111,7 +141,8 @@ class Server:
 
 @contextmanager
 def served(engine: str, folder: Path) -> Iterator[Server]:
-    """A new database on an engine. Where the server is missing the test is skipped, or fails under CI."""
+    """A new database on an engine. Where the server is missing the test is skipped, or fails under
+    CI."""
     name = f"yeldro_test_{secrets.token_hex(4)}"
     if engine == "sqlite":
         server = Server("sqlite", str(folder / f"{name}.db"), '"')
@@ -120,7 +151,9 @@ def served(engine: str, folder: Path) -> Iterator[Server]:
         return
     try:
         if engine == "postgresql":
-            admin: Any = psycopg.connect(f"{POSTGRESQL}/postgres", autocommit=True, connect_timeout=20)
+            admin: Any = psycopg.connect(
+                f"{POSTGRESQL}/postgres", autocommit=True, connect_timeout=20
+            )
             server = Server(engine, f"{POSTGRESQL}/{name}", '"')
         else:
             admin = pymysql.connect(**MARIADB, autocommit=True, connect_timeout=20)
@@ -135,7 +168,9 @@ def served(engine: str, folder: Path) -> Iterator[Server]:
     try:
         yield server
     finally:
-        admin.cursor().execute(f"DROP DATABASE {name}" + (" WITH (FORCE)" if engine == "postgresql" else ""))
+        admin.cursor().execute(
+            f"DROP DATABASE {name}" + (" WITH (FORCE)" if engine == "postgresql" else "")
+        )
         admin.close()
 
 
@@ -145,7 +180,11 @@ def login(server: Server, *grants: str) -> Iterator[str]:
     name, place = f"yt_{server.place[-8:]}", server.place.rpartition("/")[2]
     user, made, ending = f"{name}@'%'", "CREATE USER {}", [f"DROP USER {name}@'%'"]
     if server.engine == "postgresql":
-        user, made, ending = name, "CREATE ROLE {} LOGIN", [f"DROP OWNED BY {name}", f"DROP ROLE {name}"]
+        user, made, ending = (
+            name,
+            "CREATE ROLE {} LOGIN",
+            [f"DROP OWNED BY {name}", f"DROP ROLE {name}"],
+        )
     server.run(made.format(user))
     try:
         server.run([f"GRANT {grant.format(place)} TO {user}" for grant in grants])

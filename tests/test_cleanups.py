@@ -122,7 +122,15 @@ def test_the_schema_for_editors_says_what_the_reader_says() -> None:
     assert schema == json.loads(json.dumps(make_schema())), "write it anew: ./dev schema"
     judge = jsonschema.Draft202012Validator(schema)
     beyond = ["'5..2'", "two steps", "not of the type", "not among", "behind a colon", "needs keep"]
-    beyond += ["invalid value", "second time", "expected", "go together", "on belongs", "empties", "not go with"]
+    beyond += [
+        "invalid value",
+        "second time",
+        "expected",
+        "go together",
+        "on belongs",
+        "empties",
+        "not go with",
+    ]
     beyond += ["newest a, oldest b"]
     beyond += ["no rows of", "no parameter", "no condition"]
     for text, said in BROKEN:
@@ -132,7 +140,9 @@ def test_the_schema_for_editors_says_what_the_reader_says() -> None:
 
 
 NAMES = st.text(
-    st.characters(codec="utf-8", exclude_characters="\0", exclude_categories=["Cs"]), min_size=1, max_size=9
+    st.characters(codec="utf-8", exclude_characters="\0", exclude_categories=["Cs"]),
+    min_size=1,
+    max_size=9,
 )
 VALUES = {
     "text": NAMES,
@@ -161,14 +171,17 @@ OF_KIND = {
         {"matched": st.integers(0), "rows": st.integers(0), "fingerprint": st.just("0f")}
     ),
     kinds.LIST: TEXTS,
-    kinds.IGNORE: st.lists(st.sampled_from(["case", "space", "accents"]), min_size=1) | st.just("case"),
+    kinds.IGNORE: st.lists(st.sampled_from(["case", "space", "accents"]), min_size=1)
+    | st.just("case"),
     kinds.KEEP: st.lists(st.sampled_from(["fullest", "newest a", "where b = 'c, d'"]), min_size=1),
-    kinds.STRICT: st.just("all") | st.lists(st.sampled_from(["ties-at-limit", "no-key"]), min_size=1),
+    kinds.STRICT: st.just("all")
+    | st.lists(st.sampled_from(["ties-at-limit", "no-key"]), min_size=1),
     DEDUPE["nulls"]: st.sampled_from(["same", "different"]),
     DEDUPE["fill"]: st.sampled_from([True, False, "blank"]),
     **dict.fromkeys(
         [DELETE["dependents"], DEDUPE["dependents"]],
-        st.just("delete") | st.dictionaries(NAMES | st.just("default"), st.sampled_from(["delete", "stop"])),
+        st.just("delete")
+        | st.dictionaries(NAMES | st.just("default"), st.sampled_from(["delete", "stop"])),
     ),
 }
 
@@ -178,14 +191,28 @@ def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]
     """Every key of a step now and then, and conditions that say every parameter."""
     known = DELETE if verb == "delete" else DEDUPE
     needed = {"same", "keep"} & {*known}
-    optional = {name: OF_KIND[kind] for name, kind in known.items() if name not in ("name", verb, *needed)}
-    found = draw(st.fixed_dictionaries({name: OF_KIND[known[name]] for name in needed}, optional=optional))
+    optional = {
+        name: OF_KIND[kind] for name, kind in known.items() if name not in ("name", verb, *needed)
+    }
+    found = draw(
+        st.fixed_dictionaries({name: OF_KIND[known[name]] for name in needed}, optional=optional)
+    )
     if verb == "delete" or conditions:
         found["where"] = [*as_list(found.get("where", "a")), *conditions]
     if found.pop("truncate", False) and not conditions:
         return {"all_rows": True, "truncate": True}
-    for name, others in (("limit", ["order_by"]), ("order_by", ["limit"]), ("on", ["orphans", "found_in"])):
-        if sum(bool(found.get(other)) for other in [*others, *(["not_found_in"] if name == "on" else [])]) != 1:
+    for name, others in (
+        ("limit", ["order_by"]),
+        ("order_by", ["limit"]),
+        ("on", ["orphans", "found_in"]),
+    ):
+        if (
+            sum(
+                bool(found.get(other))
+                for other in [*others, *(["not_found_in"] if name == "on" else [])]
+            )
+            != 1
+        ):
             found.pop(name, None)
     return found
 
@@ -193,17 +220,28 @@ def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]
 @st.composite
 def cleanups(draw: st.DrawFn) -> Cleanup:
     params = []
-    for name in draw(st.lists(st.from_regex(r"[a-z_][a-z0-9_]{0,8}", fullmatch=True), max_size=3, unique=True)):
+    for name in draw(
+        st.lists(st.from_regex(r"[a-z_][a-z0-9_]{0,8}", fullmatch=True), max_size=3, unique=True)
+    ):
         kind = draw(st.sampled_from(kinds.TYPES))
         params.append(Param(name, kind, draw(st.none() | VALUES[kind]), draw(st.just("") | NAMES)))
-    guards = st.fixed_dictionaries({}, optional={key: OF_KIND[kind] for key, kind in GUARDS.items()})
+    guards = st.fixed_dictionaries(
+        {}, optional={key: OF_KIND[kind] for key, kind in GUARDS.items()}
+    )
     used = [f"x = :{one.name}" for one in params]
     steps = [
         Step(name, verb, draw(NAMES), draw(options(verb, used)))
         for name in draw(st.lists(NAMES, min_size=1, max_size=3, unique=True))
         for verb in [draw(st.sampled_from(["delete", "dedupe"]))]
     ]
-    return Cleanup(draw(st.just("") | NAMES), "", draw(st.just("") | NAMES), tuple(params), draw(guards), tuple(steps))
+    return Cleanup(
+        draw(st.just("") | NAMES),
+        "",
+        draw(st.just("") | NAMES),
+        tuple(params),
+        draw(guards),
+        tuple(steps),
+    )
 
 
 @given(cleanups(), st.just("") | NAMES.filter(str.isprintable))
@@ -215,28 +253,68 @@ def test_what_is_written_is_read_back(cleanup: Cleanup, about: str) -> None:
 
 def test_a_command_line_is_saved_and_run_again(yeldro: Yeldro, gauges: Path) -> None:
     before = digest(gauges)
-    line = ["stations", "--where", "closed_on < :day", "-p", "day=2019-01-01", "--dependents", "photos=detach"]
+    line = [
+        "stations",
+        "--where",
+        "closed_on < :day",
+        "-p",
+        "day=2019-01-01",
+        "--dependents",
+        "photos=detach",
+    ]
     assert yeldro("preview", *line, "--save", "closed.toml").status == 0
     assert yeldro("delete", *line, "--save", "closed.toml", "--rehearse").status == 2
-    assert yeldro("delete", *line, "--expect", "6", "--save", "closed.toml", "--replace", "--rehearse").status == 0
+    assert (
+        yeldro(
+            "delete", *line, "--expect", "6", "--save", "closed.toml", "--replace", "--rehearse"
+        ).status
+        == 0
+    )
     cautious = [*line, "--strict", "ties-at-limit,no-key", "--save", "cautious.toml"]
     assert yeldro("preview", *cautious).status == 0
-    assert load_cleanup(gauges.parent / "cautious.toml").steps[0].options["strict"] == ["ties-at-limit", "no-key"]
+    assert load_cleanup(gauges.parent / "cautious.toml").steps[0].options["strict"] == [
+        "ties-at-limit",
+        "no-key",
+    ]
     saved = load_cleanup(gauges.parent / "closed.toml")
     assert saved.params == (Param("day", "date", datetime.date(2019, 1, 1)),)
-    assert saved.steps[0].options == {"where": "closed_on < :day", "dependents": {"photos": "detach"}, "expect": 6}
+    assert saved.steps[0].options == {
+        "where": "closed_on < :day",
+        "dependents": {"photos": "detach"},
+        "expect": 6,
+    }
     assert yeldro("run", "closed.toml", "--rehearse", "-p", "day=2012-01-01").status == 3
     assert yeldro("run", "closed.toml", "--rehearse", "-p", "day=soon").status == 2
     assert yeldro("run", "closed.toml", "--rehearse", "-p", "days=1").status == 2
     assert digest(gauges) == before
     done = json.loads(yeldro("run", "closed.toml", "--yes", "--format", "json").out)
     assert (done["kind"], done["outcome"], done["tally"][-2]["deleted"]) == ("run", "committed", 6)
-    same = ["observers", "--same", "email", "--ignore", "case,space", "--keep", "fullest", "--fill", "--expect", "6"]
+    same = [
+        "observers",
+        "--same",
+        "email",
+        "--ignore",
+        "case,space",
+        "--keep",
+        "fullest",
+        "--fill",
+        "--expect",
+        "6",
+    ]
     assert yeldro("duplicates", *same, "--save", "twice.toml").status == 0
-    options = {"same": ["email"], "ignore": ["case", "space"], "keep": ["fullest"], "fill": True, "expect": 6}
+    options = {
+        "same": ["email"],
+        "ignore": ["case", "space"],
+        "keep": ["fullest"],
+        "fill": True,
+        "expect": 6,
+    }
     assert load_cleanup(gauges.parent / "twice.toml").steps[0].options == options
     assert "6        6" in yeldro("run", "twice.toml", "--yes").out
-    assert "6 surplus rows of observers were expected, there are 0" in yeldro("run", "twice.toml", "--yes").err
+    assert (
+        "6 surplus rows of observers were expected, there are 0"
+        in yeldro("run", "twice.toml", "--yes").err
+    )
 
 
 def test_paths_in_a_file_count_from_its_folder(yeldro: Yeldro, gauges: Path) -> None:
@@ -248,22 +326,34 @@ def test_paths_in_a_file_count_from_its_folder(yeldro: Yeldro, gauges: Path) -> 
         assert yeldro(*line, "--replace", *more).status == 0
         saved = load_cleanup(folder / "alerts.toml")
         assert (saved.database, saved.steps[0].options) == (database, {"keys_from": "../keys.csv"})
-        done = json.loads(yeldro("run", "monthly/alerts.toml", "--rehearse", "--format", "json").out)
+        done = json.loads(
+            yeldro("run", "monthly/alerts.toml", "--rehearse", "--format", "json").out
+        )
         assert (done["outcome"], done["tally"][0]["deleted"]) == ("rehearsed", 2)
     assert yeldro(*line[:-1], "monthly/sealed.toml", "--seal").status == 0
     from_input = [*line[:3], "-", "--save", "monthly/input.toml", "--seal"]
     assert "looks at the keys again" in yeldro(*from_input).err
     unready = yeldro("duplicates", "observers", "--same", "email", "--save", "monthly/unready.toml")
     assert (unready.status, "dedupe needs keep" in unready.err) == (2, True)
-    assert sorted(one.name for one in folder.iterdir()) == ["alerts.toml", "sealed.seal", "sealed.toml"]
+    assert sorted(one.name for one in folder.iterdir()) == [
+        "alerts.toml",
+        "sealed.seal",
+        "sealed.toml",
+    ]
 
 
 def test_from_a_timer(yeldro: Yeldro, gauges: Path) -> None:
-    (gauges.parent / "none.toml").write_text('[[steps]]\nname = "a"\ndelete = "stations"\nkey = "99"\n')
-    (gauges.parent / "one.toml").write_text('[[steps]]\nname = "a"\ndelete = "readings"\norphans = true\n')
+    (gauges.parent / "none.toml").write_text(
+        '[[steps]]\nname = "a"\ndelete = "stations"\nkey = "99"\n'
+    )
+    (gauges.parent / "one.toml").write_text(
+        '[[steps]]\nname = "a"\ndelete = "readings"\norphans = true\n'
+    )
     quiet = yeldro("run", "none.toml", "--yes", "--quiet", "--log", "all.log")
     assert (quiet.status, quiet.out, quiet.err) == (0, "", "")
-    assert yeldro("run", "one.toml", "--yes", "--quiet", "--log", "all.log").out.startswith("\nTally")
+    assert yeldro("run", "one.toml", "--yes", "--quiet", "--log", "all.log").out.startswith(
+        "\nTally"
+    )
     assert yeldro("run", "one.toml", "--yes", "--log", "no/such/folder").status == 2
     assert yeldro("run", "one.toml", "--yes", "--db", "none.db", "--log", "all.log").status == 5
     assert yeldro("run", "no.toml", "--yes", "--log", "all.log").status == 2
@@ -284,13 +374,19 @@ def test_two_runs_at_once_exclude_each_other(
     """On every engine the second leaves at once, and changes nothing."""
     for engine in ENGINES:
         with served(engine, tmp_path_factory.mktemp(engine)) as server:
-            server.run(["CREATE TABLE weirs (id INTEGER PRIMARY KEY)", "INSERT INTO weirs VALUES (1), (2)"])
-            (gauges.parent / "weirs.toml").write_text('[[steps]]\nname = "a"\ndelete = "weirs"\nkey = "1"\n')
+            server.run(
+                ["CREATE TABLE weirs (id INTEGER PRIMARY KEY)", "INSERT INTO weirs VALUES (1), (2)"]
+            )
+            (gauges.parent / "weirs.toml").write_text(
+                '[[steps]]\nname = "a"\ndelete = "weirs"\nkey = "1"\n'
+            )
             other = server.open()
             other.exclude("yeldro run weirs.toml")
             other.begin(Mode.WRITE)
             second = yeldro("run", "weirs.toml", "--yes", "--db", server.place, "--wait", "1")
-            assert (second.status, "nother run of this cleanup" in second.err) == (3, True), second.err
+            assert (second.status, "nother run of this cleanup" in second.err) == (3, True), (
+                second.err
+            )
             other.rollback()
             other.close()
             assert server.query("SELECT count(*) FROM weirs") == [(2,)]
@@ -313,7 +409,12 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
     ):
         result = yeldro("run", "two.toml", "--yes", *more)
         assert (result.status, said in result.err) == (2, True), result.err
-    assert yeldro("run", "two.toml", "--rehearse", "--step", "one", "-p", "id=1", "-p", "name=x").status == 0
+    assert (
+        yeldro(
+            "run", "two.toml", "--rehearse", "--step", "one", "-p", "id=1", "-p", "name=x"
+        ).status
+        == 0
+    )
     told = yeldro("run", "two.toml", "--explain").out
     assert "It deletes the rows of stations for which (id = :id) and (name = :name)" in told
     assert "It may only be 1, 2." in told
@@ -341,7 +442,9 @@ def test_what_is_said_of_options_is_said_of_keys(told: str, in_file: str) -> Non
 def test_all_that_does_not_fit_the_database_is_told_at_once(yeldro: Yeldro, gauges: Path) -> None:
     steps = ['delete = "statoins"\nwhere = "id = 1"', 'delete = "stations"\nwhere = "idd = 1"']
     steps += ['dedupe = "observers"\nsame = "email"\nkeep = "newest of_all"']
-    text = "".join(f'[[steps]]\nname = "{name}"\n{step}\n' for name, step in zip("abc", steps, strict=True))
+    text = "".join(
+        f'[[steps]]\nname = "{name}"\n{step}\n' for name, step in zip("abc", steps, strict=True)
+    )
     (gauges.parent / "wrong.toml").write_text(text)
     for command in (["preview"], ["run", "--yes"], ["script"]):
         result = yeldro(command[0], "wrong.toml", *command[1:])
@@ -356,7 +459,9 @@ def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
     for name, text in {**CLEANUPS, "old.sql": REVIEWED}.items():
         (gauges.parent / name).write_text(text)
     commands = [part.partition("```")[0] for part in page.split("```\nyeldro ")[1:]]
-    lines = [line.removeprefix("yeldro ") for part in commands for line in part.strip().splitlines()]
+    lines = [
+        line.removeprefix("yeldro ") for part in commands for line in part.strip().splitlines()
+    ]
     assert len(lines) == 9
     for line in lines:
         result = yeldro(*shlex.split(line))
@@ -369,7 +474,9 @@ def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
     assert "In photos it stays, and its reference is made empty" in told
     assert "keeps one of all that have the same email, but for case, space" in told
     steps = json.loads(yeldro("preview", "example.toml", "--format", "json").out)["steps"]
-    assert [(one["step"], one["kind"], one.get("matched", one.get("surplus"))) for one in steps] == [
+    assert [
+        (one["step"], one["kind"], one.get("matched", one.get("surplus"))) for one in steps
+    ] == [
         ("closed stations", "preview", 6),
         ("observers entered twice", "duplicates", 6),
     ]
@@ -402,7 +509,8 @@ orphans = true
 
 @pytest.fixture
 def steps(gauges: Path) -> Path:
-    """A cleanup whose second step only finds rows once the first is done: all of a river's stations are closed."""
+    """A cleanup whose second step only finds rows once the first is done: all of a river's stations
+    are closed."""
     with sqlite3.connect(gauges) as connection:
         connection.execute("INSERT INTO rivers SELECT 99, 'Nethe', code FROM regions LIMIT 1")
         connection.execute("UPDATE stations SET river_id = 99 WHERE id = 10")
@@ -415,33 +523,60 @@ def test_each_step_sees_what_those_before_it_did(yeldro: Yeldro, gauges: Path, s
     before = digest(gauges)
     ahead = json.loads(yeldro("preview", "steps.toml", "--format", "json").out)
     assert [one["matched"] for one in ahead["steps"]] == [6, 0, 24]
-    for guard, status in (("expect = 31", 0), ("expect = 30", 3), ("max_rows = 3075", 0), ("max_rows = 3074", 3)):
+    for guard, status in (
+        ("expect = 31", 0),
+        ("expect = 30", 3),
+        ("max_rows = 3075", 0),
+        ("max_rows = 3074", 3),
+    ):
         steps.write_text(STEPS.replace("max_rows = 5000", guard))
         done = json.loads(yeldro("run", "steps.toml", "--rehearse", "--format", "json").out)
-        assert (done["outcome"], guard) == ("rolled-back" if status else "rehearsed", guard), done["reason"]
+        assert (done["outcome"], guard) == ("rolled-back" if status else "rehearsed", guard), done[
+            "reason"
+        ]
     assert digest(gauges) == before
     steps.write_text(STEPS)
     done = json.loads(yeldro("run", "steps.toml", "--yes", "--format", "json").out)
-    assert [(one["step"], one["matched"]) for one in done["steps"]] == [("closed", 6), ("rivers", 1), ("orphans", 24)]
+    assert [(one["step"], one["matched"]) for one in done["steps"]] == [
+        ("closed", 6),
+        ("rivers", 1),
+        ("orphans", 24),
+    ]
     total = {line["table"]: line["deleted"] for line in done["tally"]}
     assert (total["stations"], total["rivers"], total["readings"]) == (6, 1, 2912 + 24)
     record = json.loads((gauges.parent / "yeldro-runs" / done["run"] / "run.json").read_text())
-    assert [(one["step"], one["matched"]) for one in record["steps"]] == [("closed", 6), ("rivers", 1), ("orphans", 24)]
-    assert json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"] == "committed"
+    assert [(one["step"], one["matched"]) for one in record["steps"]] == [
+        ("closed", 6),
+        ("rivers", 1),
+        ("orphans", 24),
+    ]
+    assert (
+        json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"]
+        == "committed"
+    )
     restored = digest(gauges)
     assert yeldro("restore", "last", "--yes").status == 0
     assert digest(gauges) == restored
-    alone = json.loads(yeldro("run", "steps.toml", "--step", "orphans", "--rehearse", "--format", "json").out)
+    alone = json.loads(
+        yeldro("run", "steps.toml", "--step", "orphans", "--rehearse", "--format", "json").out
+    )
     assert (alone["tally"][0]["deleted"], "steps" in alone) == (24, False)
 
 
 @pytest.mark.parametrize(
-    ("answers", "status", "said"), [(b"y\ny\n", 0, "All steps"), (b"y\nn\n", 4, "Declined"), (b"n\n", 4, "Declined")]
+    ("answers", "status", "said"),
+    [(b"y\ny\n", 0, "All steps"), (b"y\nn\n", 4, "Declined"), (b"n\n", 4, "Declined")],
 )
-def test_rows_that_an_earlier_step_brings_are_asked_for(steps: Path, answers: bytes, status: int, said: str) -> None:
+def test_rows_that_an_earlier_step_brings_are_asked_for(
+    steps: Path, answers: bytes, status: int, said: str
+) -> None:
     before = digest(steps.parent / "gauges.db")
     found, told = answered(steps.parent, ["run", "steps.toml", "--db", "gauges.db"], answers)
-    assert (found, said in told, "1 row of it was not shown" in told) == (status, True, answers != b"n\n"), told
+    assert (found, said in told, "1 row of it was not shown" in told) == (
+        status,
+        True,
+        answers != b"n\n",
+    ), told
     assert (digest(steps.parent / "gauges.db") == before) == bool(status)
 
 
@@ -457,36 +592,55 @@ def test_a_missing_value_is_asked_for_on_a_terminal(gauges: Path) -> None:
 
 
 def test_a_value_that_no_chosen_step_needs_is_not_missed(yeldro: Yeldro, steps: Path) -> None:
-    steps.write_text(f"{STEPS}{STEP.replace('id = 1', 'closed_on < :day')}[params.day]\ntype = 'date'\n")
+    steps.write_text(
+        f"{STEPS}{STEP.replace('id = 1', 'closed_on < :day')}[params.day]\ntype = 'date'\n"
+    )
     assert yeldro("run", "steps.toml", "--step", "rivers", "--rehearse").status == 0
     result = yeldro("run", "steps.toml", "--rehearse")
     assert (result.status, "The parameter day has no value" in result.err) == (2, True)
 
 
-def test_a_sealed_cleanup_runs_only_on_what_was_sealed(yeldro: Yeldro, gauges: Path, steps: Path) -> None:
-    steps.write_text(STEPS.replace('[[steps]]\nname = "rivers"', '[[steps]]\nname = "rivers"  # none today'))
+def test_a_sealed_cleanup_runs_only_on_what_was_sealed(
+    yeldro: Yeldro, gauges: Path, steps: Path
+) -> None:
+    steps.write_text(
+        STEPS.replace('[[steps]]\nname = "rivers"', '[[steps]]\nname = "rivers"  # none today')
+    )
     assert yeldro("preview", "steps.toml", "--seal").status == 0
     text = steps.read_text()
-    assert all(comment in text for comment in ("# Twice a year.", "# a title of ours", "# long ago", "# none today"))
+    assert all(
+        comment in text
+        for comment in ("# Twice a year.", "# a title of ours", "# long ago", "# none today")
+    )
     assert [step.seal.matched for step in load_cleanup(steps).steps if step.seal] == [6, 0, 24]
     before = digest(gauges)
     result = yeldro("run", "steps.toml", "--yes")
-    assert (result.status, "1 rows of it are not under its seal" in result.err) == (3, True), result.err
+    assert (result.status, "1 rows of it are not under its seal" in result.err) == (3, True), (
+        result.err
+    )
     assert digest(gauges) == before
     assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0
     with sqlite3.connect(gauges) as connection:
         connection.execute("UPDATE stations SET name = 'Larkwater at Old Mill' WHERE id = 15")
-    assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0, "contents are not sealed"
+    assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0, (
+        "contents are not sealed"
+    )
     with sqlite3.connect(gauges) as connection:
         connection.execute("UPDATE stations SET closed_on = NULL WHERE id = 15")
         connection.execute("UPDATE stations SET closed_on = '2018-01-01' WHERE id = 2")
     before = digest(gauges)
-    for command in (["preview", "steps.toml"], ["run", "steps.toml", "--yes"], ["run", "steps.toml", "--rehearse"]):
+    for command in (
+        ["preview", "steps.toml"],
+        ["run", "steps.toml", "--yes"],
+        ["run", "steps.toml", "--rehearse"],
+    ):
         found = yeldro(*command, "--show-changes", "--format", "json")
         changes = json.loads(found.out)
         changes = (changes["steps"][0] if "steps" in changes else changes)["changes"]
         assert (found.status, digest(gauges)) == (3, before)
-        assert [(one["action"], one["keys"]) for one in (changes["came"][0], changes["went"][0])] == [
+        assert [
+            (one["action"], one["keys"]) for one in (changes["came"][0], changes["went"][0])
+        ] == [
             ("delete stations", ["2"]),
             ("delete stations", ["15"]),
         ]
@@ -506,7 +660,9 @@ def test_a_seal_tells_matched_rows_from_those_that_hang_on_them(
     for engine in ENGINES:
         with served(engine, tmp_path_factory.mktemp(engine)) as server:
             key = "FOREIGN KEY (up_id) REFERENCES weirs (id) ON DELETE CASCADE"
-            server.run([f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, old INTEGER, up_id INTEGER, {key})"])
+            server.run(
+                [f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, old INTEGER, up_id INTEGER, {key})"]
+            )
             server.run(["INSERT INTO weirs VALUES (1, 1, NULL), (2, 1, 1), (3, 0, 1)"])
             line = [
                 "preview",
@@ -525,7 +681,10 @@ def test_a_seal_tells_matched_rows_from_those_that_hang_on_them(
             server.run(["UPDATE weirs SET old = 1 - old WHERE id > 1"])
             result = yeldro(*again)
             changes = json.loads(result.out)["changes"]
-            assert (result.status, sorted((one["action"], *one["keys"]) for one in changes["came"])) == (
+            assert (
+                result.status,
+                sorted((one["action"], *one["keys"]) for one in changes["came"]),
+            ) == (
                 3,
                 [("delete weirs", "3"), ("delete weirs, hanging on them", "2")],
             )
@@ -544,13 +703,24 @@ def test_a_file_that_is_saved_again_keeps_what_a_person_wrote(yeldro: Yeldro, ga
     ]
     assert yeldro(*line, "--save", "a.toml", "--seal", "--rehearse").status == 0
     file = gauges.parent / "a.toml"
-    text = file.read_text().replace("Rows of stations", "Closed for good").replace("[[steps]]", "# mine\n[[steps]]")
+    text = (
+        file.read_text()
+        .replace("Rows of stations", "Closed for good")
+        .replace("[[steps]]", "# mine\n[[steps]]")
+    )
     file.write_text(text.replace("[params.day]", "# the day\n[params.day]\nask = 'Which day?'"))
     line[3] = "closed_on <= :day"
     assert yeldro(*line, "--expect", "6", "--save", "a.toml", "--replace", "--rehearse").status == 0
     text, saved = file.read_text(), load_cleanup(file)
-    assert (saved.title, saved.params[0].ask, saved.steps[0].seal) == ("Closed for good", "Which day?", None)
-    assert (saved.steps[0].options["where"], saved.steps[0].options["expect"]) == ("closed_on <= :day", 6)
+    assert (saved.title, saved.params[0].ask, saved.steps[0].seal) == (
+        "Closed for good",
+        "Which day?",
+        None,
+    )
+    assert (saved.steps[0].options["where"], saved.steps[0].options["expect"]) == (
+        "closed_on <= :day",
+        6,
+    )
     assert "# mine" in text
     assert "# the day" in text
     assert yeldro("preview", "stations", "--key", "1", "--seal").status == 2
@@ -560,11 +730,16 @@ def test_a_file_that_is_saved_again_keeps_what_a_person_wrote(yeldro: Yeldro, ga
 def test_what_is_written_anew_is_read_back(old: Cleanup, new: Cleanup, same_steps: bool) -> None:
     if same_steps:
         both = zip(old.steps, new.steps, strict=False)
-        steps = tuple(replace(one, options=other.options) for one, other in both if one.verb == other.verb)
+        steps = tuple(
+            replace(one, options=other.options) for one, other in both if one.verb == other.verb
+        )
         old, new = replace(old, steps=old.steps[: len(steps)]), replace(new, steps=steps)
     if new.steps:
         found, faults = read_cleanup(tomllib.loads(rewrite_cleanup(write_cleanup(old, "x"), new)))
-        in_order = [replace(one, params=tuple(sorted(one.params, key=lambda p: p.name))) for one in (found, new)]
+        in_order = [
+            replace(one, params=tuple(sorted(one.params, key=lambda p: p.name)))
+            for one in (found, new)
+        ]
         assert (in_order[0], faults) == (in_order[1], [])
 
 
@@ -592,7 +767,11 @@ def test_what_somebody_wrote_becomes_a_cleanup(yeldro: Yeldro, gauges: Path) -> 
     assert "# In the script: 2 rows of photos forbid it" in text
     assert yeldro("review", "old.sql", "--save", "old.toml").status == 2
     done = json.loads(yeldro("run", "old.toml", "--rehearse", "--format", "json").out)
-    assert [(one["step"], one["matched"]) for one in done["steps"]] == [("line 3", 2), ("line 2", 1), ("line 6", 0)]
+    assert [(one["step"], one["matched"]) for one in done["steps"]] == [
+        ("line 3", 2),
+        ("line 2", 1),
+        ("line 6", 0),
+    ]
     script.write_text("UPDATE stations SET name = 'x'")
     assert yeldro("review", "old.sql", "--save", "new.toml").status == 2
 
@@ -611,13 +790,20 @@ WRITTEN = [
 
 
 def test_a_script_takes_any_text(
-    yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    yeldro: Yeldro,
+    tmp_path_factory: pytest.TempPathFactory,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    """In values, in names of steps and of tables, whatever it means to a client, and whatever the client's locale."""
+    """In values, in names of steps and of tables, whatever it means to a client, and whatever the
+    client's locale."""
     monkeypatch.setenv("LC_ALL", "C")
     params = tuple(Param(f"p{place}", "text", text) for place, text in enumerate(WRITTEN))
     name = "odd; -- $yeldro$ '%"
-    steps = [Step(f"{one.default}".replace("\n", " "), "delete", name, {"where": f"t = :{one.name}"}) for one in params]
+    steps = [
+        Step(f"{one.default}".replace("\n", " "), "delete", name, {"where": f"t = :{one.name}"})
+        for one in params
+    ]
     (tmp_path / "texts.toml").write_text(write_cleanup(Cleanup(params=params, steps=tuple(steps))))
     for engine in ENGINES:
         with served(engine, tmp_path_factory.mktemp(engine)) as server:
@@ -625,9 +811,7 @@ def test_a_script_takes_any_text(
             server.run([f"CREATE TABLE {table} (id INTEGER PRIMARY KEY, t VARCHAR(90))"])
             with closing(server.connect()) as connection, closing(connection.cursor()) as cursor:
                 mark = "?" if engine == "sqlite" else "%s"
-                into = (
-                    f"INSERT INTO {table.replace('%', '%%') if engine != 'sqlite' else table} VALUES ({mark}, {mark})"
-                )
+                into = f"INSERT INTO {table.replace('%', '%%') if engine != 'sqlite' else table} VALUES ({mark}, {mark})"
                 cursor.executemany(into, list(enumerate([*WRITTEN, "another"])))
             script = yeldro("script", "texts.toml", "--db", server.place, "--archive-table", "kept")
             assert script.status == 0, script.err
@@ -636,7 +820,9 @@ def test_a_script_takes_any_text(
             assert server.query(f"SELECT id FROM {table}") == [(len(WRITTEN),)]
 
 
-def test_a_script_knows_its_rows(yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path) -> None:
+def test_a_script_knows_its_rows(
+    yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path
+) -> None:
     """Run twice it would take the next rows of an order, as many as before: it must not."""
     (tmp_path / "oldest.toml").write_text(
         '[[steps]]\nname = "a"\ndelete = "weirs"\norder_by = "depth"\nlimit = 2\n'
@@ -653,9 +839,14 @@ def test_a_script_knows_its_rows(yeldro: Yeldro, tmp_path_factory: pytest.TempPa
             )
             script = yeldro("script", "oldest.toml", "--no-archive", "--db", server.place)
             assert script.status == 0, script.err
-            second = yeldro("script", "oldest.toml", "--no-archive", "--db", server.place, "--step", "b").out
+            second = yeldro(
+                "script", "oldest.toml", "--no-archive", "--db", server.place, "--step", "b"
+            ).out
             assert server.client(script.out).stderr == ""
-            left = [server.query("SELECT id FROM weirs ORDER BY id"), server.query("SELECT name FROM gates ORDER BY 1")]
+            left = [
+                server.query("SELECT id FROM weirs ORDER BY id"),
+                server.query("SELECT name FROM gates ORDER BY 1"),
+            ]
             assert left == [[(1,), (2,), (3,), (4,)], [("b",)]]
             for text in (script.out, second):
                 assert server.client(text).returncode != 0

@@ -1,4 +1,5 @@
-"""What yeldro.toml adds: references that the schema does not declare, and databases that ask for their name."""
+"""What yeldro.toml adds: references that the schema does not declare, and databases that ask for
+their name."""
 
 from __future__ import annotations
 
@@ -13,9 +14,13 @@ from tests.test_deletions import counts
 LINES = '\n[[references]]\nfrom = "logger_lines.sensor_code"\nto = "sensors.code"\nrule = "{}"\n'
 
 
-def test_a_survey_proposes_references_that_the_values_bear_out(yeldro: Yeldro, gauges: Path) -> None:
+def test_a_survey_proposes_references_that_the_values_bear_out(
+    yeldro: Yeldro, gauges: Path
+) -> None:
     out = yeldro("survey").out
-    assert "logger_lines.sensor_code -> sensors.code: By its name, type and values (6 of 6 fit)" in out
+    assert (
+        "logger_lines.sensor_code -> sensors.code: By its name, type and values (6 of 6 fit)" in out
+    )
     proposed = out.split("Lines for yeldro.toml")[1]
     assert 'from = "logger_lines.sensor_code"\n  to   = "sensors.code"\n' in proposed
     toml = gauges.parent / "yeldro.toml"
@@ -24,7 +29,8 @@ def test_a_survey_proposes_references_that_the_values_bear_out(yeldro: Yeldro, g
 
 
 @pytest.mark.parametrize(
-    ("rule", "status", "gone", "left"), [("delete", 0, 90, 150), ("detach", 0, 0, 240), ("stop", 3, 0, 240)]
+    ("rule", "status", "gone", "left"),
+    [("delete", 0, 90, 150), ("detach", 0, 0, 240), ("stop", 3, 0, 240)],
 )
 def test_an_undeclared_reference_is_followed_by_its_rule(
     yeldro: Yeldro, gauges: Path, rule: str, status: int, gone: int, left: int

@@ -19,13 +19,26 @@ from tests.conftest import Yeldro, digest
 from yeldro.engines.shared import gate
 from yeldro.errors import DatabaseFailed
 
-STATIONS = ["stations", "--where", "closed_on < :day", "-p", "day=2019-01-01", "--dependents", "photos=detach"]
+STATIONS = [
+    "stations",
+    "--where",
+    "closed_on < :day",
+    "-p",
+    "day=2019-01-01",
+    "--dependents",
+    "photos=detach",
+]
 
 
 def counts(path: Path) -> dict[str, int]:
     connection = sqlite3.connect(path)
-    names = [name for (name,) in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
-    found = {name: connection.execute(f"SELECT count(*) FROM {name}").fetchone()[0] for name in names}
+    names = [
+        name
+        for (name,) in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+    ]
+    found = {
+        name: connection.execute(f"SELECT count(*) FROM {name}").fetchone()[0] for name in names
+    }
     connection.close()
     return found
 
@@ -40,7 +53,11 @@ def dangling(path: Path) -> int:
 def test_the_preview_says_what_the_deletion_then_does(yeldro: Yeldro, gauges: Path) -> None:
     before, orphans = counts(gauges), dangling(gauges)
     preview = json.loads(yeldro("preview", *STATIONS, "--format", "json").out)
-    assert (preview["kind"], preview["database"], preview["table"]) == ("preview", "gauges", "stations")
+    assert (preview["kind"], preview["database"], preview["table"]) == (
+        "preview",
+        "gauges",
+        "stations",
+    )
     assert (preview["matched"], preview["table_rows"], len(preview["sample"])) == (6, 42, 6)
     assert [part["order"] for part in preview["reach"]] == list(range(1, 8))
     assert preview["reach"][0] == {
@@ -55,7 +72,9 @@ def test_the_preview_says_what_the_deletion_then_does(yeldro: Yeldro, gauges: Pa
     result = yeldro("delete", *STATIONS, "--yes", "--expect", "6", "--format", "json")
     document = json.loads(result.out)
     assert (result.status, document["kind"], document["outcome"]) == (0, "delete", "committed")
-    deleted = {part["table"]: part["rows"] for part in preview["reach"] if part["action"] == "delete"}
+    deleted = {
+        part["table"]: part["rows"] for part in preview["reach"] if part["action"] == "delete"
+    }
     lines = {line["table"]: line for line in document["tally"]}
     assert {name: line["deleted"] for name, line in lines.items() if line["deleted"]} == deleted
     assert all(line["balanced"] for line in lines.values())
@@ -87,39 +106,64 @@ def test_the_text_of_a_preview(yeldro: Yeldro, gauges: Path) -> None:
     assert rows["2"].endswith("NULL")
     assert rows["3"].endswith("'NULL'")
     last = out.splitlines()[-1].strip()
-    assert last == "yeldro delete observers --where 'id IN (1, 2, 3)' --dependents delete --expect 3"
+    assert (
+        last == "yeldro delete observers --where 'id IN (1, 2, 3)' --dependents delete --expect 3"
+    )
 
 
 @pytest.mark.usefixtures("gauges")
 def test_csv_holds_every_matched_row_and_keeps_null_and_blank_apart(yeldro: Yeldro) -> None:
-    lines = yeldro("preview", "observers", "--all-rows", "--dependents", "delete", "--format", "csv").out.split("\r\n")
+    lines = yeldro(
+        "preview", "observers", "--all-rows", "--dependents", "delete", "--format", "csv"
+    ).out.split("\r\n")
     assert lines[0] == "id,name,email,phone,town,registered_on"
     assert len(lines) == 1 + 34 + 1
     assert lines[2] == '2," Olwor  TAMSMERE ","Olwor.Tamsmere0@Larkwater.Example ","",,2012-05-28'
 
 
 SELECTIONS = [
-    (["stations", "--key", "7", "--key", "7", "--key", "900"], [7], ["1 key not in the table: 900"]),
+    (
+        ["stations", "--key", "7", "--key", "7", "--key", "900"],
+        [7],
+        ["1 key not in the table: 900"],
+    ),
     (["calibrations", "--key", "3,1", "--key", "3,2"], [(3, 1), (3, 2)], []),
     (["stations", "--order-by", "closed_on desc", "--limit", "2"], [5, 30], []),
     (["stations", "--order-by", '"is_trial" desc, opened_on', "--limit", "1"], [33], []),
-    (["stations", "--where", "id < 4", "--where", "id > 1", "--where", "is_trial = 0 OR 1"], [2, 3], []),
+    (
+        ["stations", "--where", "id < 4", "--where", "id > 1", "--where", "is_trial = 0 OR 1"],
+        [2, 3],
+        [],
+    ),
     (["stations", "--where", "name LIKE '%:foo%' OR code = :c", "-p", "c=LW-009"], [9], []),
-    (["stations", "--where", "is_trial = :t AND id < :n", "-p", "t=true", "-p", "n:number=8"], [7], []),
+    (
+        ["stations", "--where", "is_trial = :t AND id < :n", "-p", "t=true", "-p", "n:number=8"],
+        [7],
+        [],
+    ),
     (["stations", "--where", "coalesce(closed_on, :d) < '2013'", "-p", "d:null="], [35], []),
-    (["readings", "--where", "sensor_id NOT IN (SELECT s.id FROM sensors AS s) AND id % 8 = 0"], 3, []),
+    (
+        ["readings", "--where", "sensor_id NOT IN (SELECT s.id FROM sensors AS s) AND id % 8 = 0"],
+        3,
+        [],
+    ),
     (["logger_lines", "--where", "line LIKE '%;0003;%'"], 8, []),
 ]
 
 
 @pytest.mark.usefixtures("gauges")
-@pytest.mark.parametrize(("arguments", "keys", "said"), SELECTIONS, ids=lambda value: str(value)[:70])
+@pytest.mark.parametrize(
+    ("arguments", "keys", "said"), SELECTIONS, ids=lambda value: str(value)[:70]
+)
 def test_a_selection_matches_exactly(
     yeldro: Yeldro, arguments: list[str], keys: list[int] | int, said: list[str]
 ) -> None:
     with_rules = [*arguments, "--dependents", "delete", "--sample", "all"]
     document = json.loads(yeldro("preview", *with_rules, "--format", "json").out)
-    found = [tuple(row[name] for name in ("sensor_id", "number") if name in row) for row in document["sample"]]
+    found = [
+        tuple(row[name] for name in ("sensor_id", "number") if name in row)
+        for row in document["sample"]
+    ]
     singles = [row.get("id") for row in document["sample"]]
     wanted = keys if isinstance(keys, list) else [None] * keys
     assert document["matched"] == len(wanted)
@@ -129,7 +173,8 @@ def test_a_selection_matches_exactly(
 
 
 def heed_interrupts() -> None:
-    """A test run in the background may have been started with Ctrl-C ignored, which children inherit."""
+    """A test run in the background may have been started with Ctrl-C ignored, which children
+    inherit."""
     signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
@@ -140,14 +185,21 @@ def answered(
     leader, follower = pty.openpty()
     command = [sys.executable, "-m", "yeldro", *arguments]
     process = subprocess.Popen(
-        command, cwd=folder, stdin=follower, stdout=follower, stderr=follower, preexec_fn=heed_interrupts
+        command,
+        cwd=folder,
+        stdin=follower,
+        stdout=follower,
+        stderr=follower,
+        preexec_fn=heed_interrupts,
     )
     os.close(follower)
     shown, deadline = b"", time.monotonic() + 60
     asked = False
     while time.monotonic() < deadline:
         if not select.select([leader], [], [], 1)[0]:
-            if asked and isinstance(answer, signal.Signals):  # came in the instant before the read began
+            if asked and isinstance(
+                answer, signal.Signals
+            ):  # came in the instant before the read began
                 process.send_signal(answer)
             continue
         try:
@@ -157,7 +209,9 @@ def answered(
         shown += more
         if prompt in shown and not asked:
             asked = True
-            process.send_signal(answer) if isinstance(answer, signal.Signals) else os.write(leader, answer)
+            process.send_signal(answer) if isinstance(answer, signal.Signals) else os.write(
+                leader, answer
+            )
     process.kill()
     os.close(leader)
     return process.wait(20), shown.decode()
@@ -176,7 +230,9 @@ def answered(
     ],
     ids=str,
 )
-def test_the_question(gauges: Path, flags: list[str], answer: bytes, status: int, said: str) -> None:
+def test_the_question(
+    gauges: Path, flags: list[str], answer: bytes, status: int, said: str
+) -> None:
     before = digest(gauges)
     ended, shown = answered(gauges.parent, ["delete", *STATIONS, *flags], answer)
     assert (ended, said in shown) == (status, True), shown
@@ -186,7 +242,9 @@ def test_the_question(gauges: Path, flags: list[str], answer: bytes, status: int
     assert (digest(gauges) == before) == (status != 0)
 
 
-@pytest.mark.parametrize("fault", [KeyboardInterrupt(), DatabaseFailed("The disk is full.")], ids=["ctrl-c", "disk"])
+@pytest.mark.parametrize(
+    "fault", [KeyboardInterrupt(), DatabaseFailed("The disk is full.")], ids=["ctrl-c", "disk"]
+)
 def test_a_fault_at_any_statement_changes_nothing(
     yeldro: Yeldro, gauges: Path, monkeypatch: pytest.MonkeyPatch, fault: BaseException
 ) -> None:
@@ -204,10 +262,15 @@ def test_a_fault_at_any_statement_changes_nothing(
     monkeypatch.setattr(gate.Gate, "translated", counting)
     while True:
         limit, sent = limit + 1, 0
-        result = yeldro("delete", *STATIONS, "--where", "closed_on <> '1900-01-01'", "--yes", "--sample", "0")
+        result = yeldro(
+            "delete", *STATIONS, "--where", "closed_on <> '1900-01-01'", "--yes", "--sample", "0"
+        )
         if sent < limit:
             break
-        assert result.status == (130 if isinstance(fault, KeyboardInterrupt) else 5), (limit, result)
+        assert result.status == (130 if isinstance(fault, KeyboardInterrupt) else 5), (
+            limit,
+            result,
+        )
         assert digest(gauges) == before, limit
     assert result.status == 0
     assert limit > 60
@@ -218,7 +281,12 @@ def test_ctrl_c_ends_a_statement_that_never_would(gauges: Path) -> None:
     endless = "id IN (WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i FROM n WHERE i < 0)"
     command = [sys.executable, "-m", "yeldro", "delete", "stations", "--where", endless, "--yes"]
     start = time.monotonic()
-    subprocess.run([*command[:-3], "--where", "id = 0", "--yes"], cwd=gauges.parent, check=True, capture_output=True)
+    subprocess.run(
+        [*command[:-3], "--where", "id = 0", "--yes"],
+        cwd=gauges.parent,
+        check=True,
+        capture_output=True,
+    )
     process = subprocess.Popen(
         command, cwd=gauges.parent, stderr=subprocess.PIPE, text=True, preexec_fn=heed_interrupts
     )

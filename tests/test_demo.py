@@ -28,13 +28,20 @@ PLANTED = {
 }
 
 
-def test_larkwater_is_the_same_each_time_and_holds_every_shape(tmp_path: Path, built_larkwater: Path) -> None:
+def test_larkwater_is_the_same_each_time_and_holds_every_shape(
+    tmp_path: Path, built_larkwater: Path
+) -> None:
     make_larkwater(tmp_path / "again.db")
     assert digest(tmp_path / "again.db") == digest(built_larkwater)
     connection = sqlite3.connect(built_larkwater)
-    assert [name for name, query in PLANTED.items() if not connection.execute(query).fetchall()] == []
+    assert [
+        name for name, query in PLANTED.items() if not connection.execute(query).fetchall()
+    ] == []
     rules = {
-        row[0] for row in connection.execute("SELECT on_delete FROM sqlite_master m, pragma_foreign_key_list(m.name)")
+        row[0]
+        for row in connection.execute(
+            "SELECT on_delete FROM sqlite_master m, pragma_foreign_key_list(m.name)"
+        )
     }
     assert rules == {"CASCADE", "SET NULL", "RESTRICT", "NO ACTION"}
     assert 19_000 < connection.execute("SELECT count(*) FROM readings").fetchone()[0] < 22_000
@@ -47,7 +54,15 @@ def test_scale_multiplies(yeldro: Yeldro) -> None:
     rows = {table["name"]: table["rows"] for table in survey["tables"]}
     assert (rows["stations"], rows["observers"], rows["closed_stations"]) == (126, 101, None)
     station = next(table for table in survey["tables"] if table["name"] == "stations")
-    assert station.keys() >= {"name", "rows", "key", "references", "referenced_by", "triggers", "cautions"}
+    assert station.keys() >= {
+        "name",
+        "rows",
+        "key",
+        "references",
+        "referenced_by",
+        "triggers",
+        "cautions",
+    }
     assert [one["name"] for one in station["cautions"]] == ["trigger"]
 
 
@@ -56,9 +71,18 @@ def test_the_walk_ends_with_the_rows_back(yeldro: Yeldro) -> None:
     assert result.status == 0
     assert result.out.count("\n$ yeldro ") == 30
     assert result.out.count("(exit status 3)") == 3
-    words = ("Rehearsed", "Committed", "0 of 36", "nothing to restore", "nothing to remove", "240        60")
+    words = (
+        "Rehearsed",
+        "Committed",
+        "0 of 36",
+        "nothing to restore",
+        "nothing to remove",
+        "240        60",
+    )
     assert [word for word in words if word not in result.out] == []
-    close = json.loads(yeldro("survey", "stations", "--db", "larkwater/gauges.db", "--format", "json").out)["tables"][0]
+    close = json.loads(
+        yeldro("survey", "stations", "--db", "larkwater/gauges.db", "--format", "json").out
+    )["tables"][0]
     assert (close["rows"], ["code"] in close["unique"]) == (42, True)
     column = {one["name"]: one for one in close["columns"]}["closed_on"]
     assert (column["nulls"], column["distinct"], column["smallest"]) == (34, 8, "2012-05-28")
@@ -76,12 +100,22 @@ def test_every_cleanup_of_the_demo_runs(yeldro: Yeldro) -> None:
     assert done == [6, 3, 6, 672, 24, 24, 672, 60]
 
 
-def test_every_cleanup_of_the_demo_does_the_same_as_a_script(yeldro: Yeldro, tmp_path: Path) -> None:
+def test_every_cleanup_of_the_demo_does_the_same_as_a_script(
+    yeldro: Yeldro, tmp_path: Path
+) -> None:
     def rows(path: Path) -> dict[str, list[str]]:
         with closing(sqlite3.connect(path)) as connection:
-            connection.execute("UPDATE removals SET removed_at = ''")  # the second in which a trigger wrote it
-            names = [row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
-            return {name: sorted(map(str, connection.execute(f"SELECT * FROM {name}"))) for name in sorted(names)}
+            connection.execute(
+                "UPDATE removals SET removed_at = ''"
+            )  # the second in which a trigger wrote it
+            names = [
+                row[0]
+                for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+            ]
+            return {
+                name: sorted(map(str, connection.execute(f"SELECT * FROM {name}")))
+                for name in sorted(names)
+            }
 
     assert yeldro("demo", "--build-only").status == 0
     start = (tmp_path / "larkwater" / "gauges.db").read_bytes()
@@ -92,6 +126,9 @@ def test_every_cleanup_of_the_demo_does_the_same_as_a_script(yeldro: Yeldro, tmp
         assert (tmp_path / "larkwater" / "gauges.db").read_bytes() == start
         (tmp_path / "other.db").write_bytes(start)
         assert Server("sqlite", str(tmp_path / "other.db"), '"').client(script.out).stderr == ""
-        assert json.loads(yeldro("run", *place, "--yes", "--format", "json").out)["outcome"] == "committed"
+        assert (
+            json.loads(yeldro("run", *place, "--yes", "--format", "json").out)["outcome"]
+            == "committed"
+        )
         assert rows(tmp_path / "other.db") == rows(tmp_path / "larkwater" / "gauges.db"), name
         (tmp_path / "larkwater" / "gauges.db").write_bytes(start)

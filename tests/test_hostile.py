@@ -1,4 +1,5 @@
-"""Files, names and texts of somebody else, on the demo database: what they may steer, show, write or take."""
+"""Files, names and texts of somebody else, on the demo database: what they may steer, show, write
+or take."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ from yeldro.core.model.address import read_address
 from yeldro.errors import UsageError
 
 SECRET = "s3cr3t"
-# Ways to write an address with a password, and what may be shown of it; None where it cannot be right.
+# Ways to write an address with a password, and what may be shown of it; None where it cannot be
+# right.
 ADDRESSES = [
     *((f"{scheme}://u:{SECRET}@h/d", f"{scheme}://u@h/d") for scheme in ("postgresql", "postgres", "mariadb", "mysql")
      ),
@@ -52,7 +54,9 @@ ADDRESSES = [
 
 
 @pytest.mark.parametrize(("written", "shown"), ADDRESSES)
-def test_an_address_never_shows_its_password(yeldro: Yeldro, tmp_path: Path, written: str, shown: str | None) -> None:
+def test_an_address_never_shows_its_password(
+    yeldro: Yeldro, tmp_path: Path, written: str, shown: str | None
+) -> None:
     if shown is None:
         with pytest.raises(UsageError) as error:
             read_address(written)
@@ -67,21 +71,35 @@ def test_an_address_never_shows_its_password(yeldro: Yeldro, tmp_path: Path, wri
     # A host of this name does not exist, and the scheme's own driver must not tell either.
     done = yeldro("survey", "--db", written.replace("@h", "@h.invalid"), "--wait", "1")
     assert (done.status in (0, 2, 5), SECRET in done.out + done.err) == (True, False), done.err
-    (tmp_path / "one.toml").write_text(f'database = "{written}"\n[[steps]]\nname = "s"\ndelete = "t"\nkey = "1"\n')
+    (tmp_path / "one.toml").write_text(
+        f'database = "{written}"\n[[steps]]\nname = "s"\ndelete = "t"\nkey = "1"\n'
+    )
     (tmp_path / "gone.db").touch()
-    for line in (["run", "one.toml", "--explain"], ["survey", written, "--db", "gone.db"], [written]):
+    for line in (
+        ["run", "one.toml", "--explain"],
+        ["survey", written, "--db", "gone.db"],
+        [written],
+    ):
         wrong = yeldro(*line)
         told = (wrong.out + wrong.err).replace(f"{SECRET}://", "")
-        assert SECRET not in told or (line[0] != "run" and written.endswith((f"file={SECRET}", f"{SECRET}=1"))), line
+        assert SECRET not in told or (
+            line[0] != "run" and written.endswith((f"file={SECRET}", f"{SECRET}=1"))
+        ), line
     run = yeldro("run", "one.toml", "--yes", "--log", "log")
-    assert (run.status, SECRET in run.out + run.err + (tmp_path / "log").read_text()) == (2, False), run.err
+    assert (run.status, SECRET in run.out + run.err + (tmp_path / "log").read_text()) == (
+        2,
+        False,
+    ), run.err
 
 
 @pytest.mark.usefixtures("gauges")
 def test_a_file_elsewhere_redirects_nothing(yeldro: Yeldro, tmp_path: Path) -> None:
-    """Neither a path nor a URL is looked up as a name, and a name that is a file too is nobody's guess."""
+    """Neither a path nor a URL is looked up as a name, and a name that is a file too is nobody's
+    guess."""
     for name in ("mine.db", "postgresql://u@h/d"):
-        (tmp_path / "yeldro.toml").write_text(f'[databases."{name}"]\nurl = "sqlite:///gauges.db"\n')
+        (tmp_path / "yeldro.toml").write_text(
+            f'[databases."{name}"]\nurl = "sqlite:///gauges.db"\n'
+        )
         done = yeldro("survey", "--db", name)
         assert (done.status, "no path is taken for it" in done.err) == (2, True), done.err
     (tmp_path / "yeldro.toml").write_text('[databases.mine]\nurl = "sqlite:///gauges.db"\n')
@@ -93,7 +111,8 @@ def test_a_file_elsewhere_redirects_nothing(yeldro: Yeldro, tmp_path: Path) -> N
 
 @pytest.mark.parametrize("what", ["yeldro.toml", "yeldro-runs"])
 @pytest.mark.parametrize(
-    ("mode", "owner", "said"), [(0o777, 0, "others may"), (0o775, 9, "its group"), (0o755, 65534, "")]
+    ("mode", "owner", "said"),
+    [(0o777, 0, "others may"), (0o775, 9, "its group"), (0o755, 65534, "")],
 )
 def test_what_others_could_have_written_is_not_used(
     yeldro: Yeldro, gauges: Path, what: str, mode: int, owner: int, said: str
@@ -114,20 +133,37 @@ def test_what_others_could_have_written_is_not_used(
 
 
 HOSTILE = [
-    *("\x1b[31m", "\x1b]0;title\x07", "\x9b31m", "\x07", "\x08", "\r", "\x7f", "\x85", "\u202e", "\u2066", "\u200b"),
+    *(
+        "\x1b[31m",
+        "\x1b]0;title\x07",
+        "\x9b31m",
+        "\x07",
+        "\x08",
+        "\r",
+        "\x7f",
+        "\x85",
+        "\u202e",
+        "\u2066",
+        "\u200b",
+    ),
     *("\u2060", "\ufeff", "\u2028", "\u3164"),
 ]
 
 
 @pytest.mark.parametrize("text", HOSTILE, ids=ascii)
-def test_nothing_steers_the_terminal(yeldro: Yeldro, gauges: Path, tmp_path: Path, text: str) -> None:
-    """As a name of a table and its parts, a value, a file and what stands in one, an option, and a server's word."""
+def test_nothing_steers_the_terminal(
+    yeldro: Yeldro, gauges: Path, tmp_path: Path, text: str
+) -> None:
+    """As a name of a table and its parts, a value, a file and what stands in one, an option, and a
+    server's word."""
     name = f"x{text}y"
     quoted = '"' + name.replace('"', '""') + '"'
     with sqlite3.connect(gauges) as file:
         file.execute(f"CREATE TABLE {quoted} ({quoted} INTEGER PRIMARY KEY, b REFERENCES {quoted})")
         file.execute(f"CREATE TABLE other (id INTEGER PRIMARY KEY, {quoted} TEXT DEFAULT '{text}')")
-        file.execute(f"CREATE TRIGGER {quoted[:-1]}z\" AFTER DELETE ON other BEGIN SELECT RAISE(FAIL, '{text}'); END")
+        file.execute(
+            f"CREATE TRIGGER {quoted[:-1]}z\" AFTER DELETE ON other BEGIN SELECT RAISE(FAIL, '{text}'); END"
+        )
         file.execute("INSERT INTO other VALUES (1, ?), (2, 'b'), (3, ?)", (name, name))
         file.execute(f"INSERT INTO {quoted} VALUES (1, NULL), (2, 1)")
     file.close()
@@ -154,7 +190,13 @@ def test_nothing_steers_the_terminal(yeldro: Yeldro, gauges: Path, tmp_path: Pat
         "run c.toml --explain",
         "run c.toml --rehearse --log log",
     ]
-    lines += ["run bad.toml --yes", "run NAME.toml --yes --log log", "history", "script c.toml --format json", "NAME"]
+    lines += [
+        "run bad.toml --yes",
+        "run NAME.toml --yes --log log",
+        "history",
+        "script c.toml --format json",
+        "NAME",
+    ]
     lines += [
         "preview other --where id<3 --format json",
         "survey --db NAME",
@@ -163,7 +205,10 @@ def test_nothing_steers_the_terminal(yeldro: Yeldro, gauges: Path, tmp_path: Pat
     lines += ["preview other --where nothing='TEXT'"]
     for words in lines:
         line = [word.replace("_", " ") for word in words.split()]
-        line = [word.replace("NAME", name).replace("QUOTED", quoted).replace("TEXT", text) for word in line]
+        line = [
+            word.replace("NAME", name).replace("QUOTED", quoted).replace("TEXT", text)
+            for word in line
+        ]
         done = yeldro(*line)
         told = done.out + done.err
         assert text not in told.replace("\r\n", "\n"), (line, told)
@@ -186,7 +231,8 @@ def test_a_description_cannot_pass_for_what_the_file_does(yeldro: Yeldro, tmp_pa
 
 @pytest.mark.usefixtures("gauges")
 def test_what_is_written_is_private_and_follows_no_link(yeldro: Yeldro, tmp_path: Path) -> None:
-    """A log cannot be added to through a link, a saved file takes the place of one, and a name makes no second line."""
+    """A log cannot be added to through a link, a saved file takes the place of one, and a name
+    makes no second line."""
     target = tmp_path / "target"
     target.write_text("as it was")
     for link in ("log", "c.toml", "c.seal"):
@@ -201,7 +247,12 @@ def test_what_is_written_is_private_and_follows_no_link(yeldro: Yeldro, tmp_path
     assert yeldro("run", "no\nINFO run c.toml: committed.toml", "--yes", "--log", "log").status == 2
     assert target.read_text() == "as it was"
     assert len((tmp_path / "log").read_text().splitlines()) == 2
-    made = [tmp_path / "log", tmp_path / "c.toml", tmp_path / "c.seal", *tmp_path.glob("yeldro-runs/*/*")]
+    made = [
+        tmp_path / "log",
+        tmp_path / "c.toml",
+        tmp_path / "c.seal",
+        *tmp_path.glob("yeldro-runs/*/*"),
+    ]
     assert {oct(path.stat().st_mode & 0o777) for path in made} == {"0o600"}
     assert not list(tmp_path.glob(".*new*"))
 
@@ -209,7 +260,9 @@ def test_what_is_written_is_private_and_follows_no_link(yeldro: Yeldro, tmp_path
 def test_json_is_json(yeldro: Yeldro, tmp_path: Path) -> None:
     with sqlite3.connect(tmp_path / "g.db") as file:
         file.execute("CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth REAL, name TEXT)")
-        file.execute("INSERT INTO weirs VALUES (1, 9e999, 'a'), (2, -9e999, CAST(x'eda080' AS TEXT)), (3, 0.5, 'c')")
+        file.execute(
+            "INSERT INTO weirs VALUES (1, 9e999, 'a'), (2, -9e999, CAST(x'eda080' AS TEXT)), (3, 0.5, 'c')"
+        )
     file.close()
     for line in (
         ["preview", "weirs", "--where", "id < 3"],
@@ -225,7 +278,12 @@ DEEP = "[" * 3000
 BURSTS = [
     # what is asked, a file that it names and what is in it, what is said
     (["preview", "readings", "--where", " OR ".join(["id = 1"] * 5000)], "", "", "too many parts"),
-    (["preview", "readings", "--where", "(" * 3000 + "id = 1" + ")" * 3000], "", "", "brackets within brackets"),
+    (
+        ["preview", "readings", "--where", "(" * 3000 + "id = 1" + ")" * 3000],
+        "",
+        "",
+        "brackets within brackets",
+    ),
     (["preview", "readings", "--where", "id = :n", "-p", f"n={'9' * 10000}"], "", "", "n"),
     (["preview", "readings", "--where", f"id = {'9' * 10000}"], "", "", ""),
     (["preview", "readings", "--order-by", "id", "--limit", "9" * 30], "", "", "--limit"),
@@ -268,7 +326,9 @@ def test_an_archive_of_somebody_else(yeldro: Yeldro, tmp_path: Path) -> None:
     endless = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n LIMIT 3000000)"  # all but endless
     for table in ("yeldro_archive", "yeldro_portions", "yeldro_columns", "readings"):
         with sqlite3.connect(path) as file:
-            names = [row[0] for row in file.execute(f"SELECT name FROM pragma_table_info('{table}')")]
+            names = [
+                row[0] for row in file.execute(f"SELECT name FROM pragma_table_info('{table}')")
+            ]
             file.execute(f"ALTER TABLE {table} RENAME TO aside")
             file.execute(
                 f"CREATE VIEW {table} AS {endless} SELECT {', '.join(f'i AS {name}' for name in names)} FROM n"
@@ -276,7 +336,11 @@ def test_an_archive_of_somebody_else(yeldro: Yeldro, tmp_path: Path) -> None:
         file.close()
         began = time.monotonic()
         done = yeldro("restore", "last", "--yes")
-        assert (done.status, "damaged" in done.err, time.monotonic() - began < 2) == (5, True, True), (table, done.err)
+        assert (done.status, "damaged" in done.err, time.monotonic() - began < 2) == (
+            5,
+            True,
+            True,
+        ), (table, done.err)
         path.write_bytes(whole)
     path.write_bytes(whole[:5000] + b"\xff" * 200 + whole[5200:])
     assert yeldro("restore", "last", "--yes").status in (0, 3, 5)

@@ -17,7 +17,11 @@ def test_help_has_a_line_for_each_option_under_its_heading(yeldro: Yeldro, comma
     headings = [line.rstrip(":") for line in lines if re.fullmatch(r"[A-Z][a-z ]+:", line)]
     assert headings == [*(group.value for group in Group if group.value in headings), "Help"]
     for one in options_of(COMMAND_OPTIONS[command]):
-        (line,) = [line for line in lines if line.split()[:1] == [one.flag] and one.help.rstrip(":") in line]
+        (line,) = [
+            line
+            for line in lines
+            if line.split()[:1] == [one.flag] and one.help.rstrip(":") in line
+        ]
         assert len(line) < 80
     assert not [line for line in lines if re.search(r"x>=|INTEGER|FLOAT|TEXT\b", line)]
 

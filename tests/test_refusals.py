@@ -67,13 +67,19 @@ REFUSED = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("arguments", "status", "said", "hint"), REFUSED, ids=lambda value: str(value)[:60])
+@pytest.mark.parametrize(
+    ("arguments", "status", "said", "hint"), REFUSED, ids=lambda value: str(value)[:60]
+)
 def test_a_refusal_is_clear_and_changes_nothing(
     yeldro: Yeldro, gauges: Path, arguments: list[str], status: int, said: str, hint: str
 ) -> None:
     before = digest(gauges)
     result = yeldro(*arguments)
-    assert (result.status, said in result.err, hint.replace("\n  ", "\n") in result.err.replace("\n  ", "\n")) == (
+    assert (
+        result.status,
+        said in result.err,
+        hint.replace("\n  ", "\n") in result.err.replace("\n  ", "\n"),
+    ) == (
         status,
         True,
         True,
@@ -101,7 +107,9 @@ def test_a_command_that_promises_to_change_nothing_keeps_the_file(
     before = digest(gauges)
     assert yeldro(*arguments).status == 0
     assert digest(gauges) == before
-    assert [path.name for path in gauges.parent.iterdir() if path.name.startswith("gauges")] == ["gauges.db"]
+    assert [path.name for path in gauges.parent.iterdir() if path.name.startswith("gauges")] == [
+        "gauges.db"
+    ]
 
 
 def test_a_locked_database_is_told(yeldro: Yeldro, gauges: Path) -> None:
@@ -115,11 +123,17 @@ def test_a_locked_database_is_told(yeldro: Yeldro, gauges: Path) -> None:
 
 def test_a_read_only_file_or_folder_is_told(yeldro: Yeldro, gauges: Path) -> None:
     user = os.geteuid()
-    assert yeldro("delete", "readings", "--key", "999999", "--yes").status == 0  # imports what it needs
+    assert (
+        yeldro("delete", "readings", "--key", "999999", "--yes").status == 0
+    )  # imports what it needs
     gauges.chmod(0o444)
     records = gauges.parent / "own"
     records.mkdir()
-    closed = [folder for folder in gauges.parents if folder.owner() == "root" and not folder.stat().st_mode & 0o010]
+    closed = [
+        folder
+        for folder in gauges.parents
+        if folder.owner() == "root" and not folder.stat().st_mode & 0o010
+    ]
     if user == 0:  # the administrator may write to any file, so another user must try
         for folder in closed:
             folder.chmod(folder.stat().st_mode | 0o011)
@@ -130,7 +144,9 @@ def test_a_read_only_file_or_folder_is_told(yeldro: Yeldro, gauges: Path) -> Non
         result = yeldro("delete", "readings", "--key", "1", "--yes", "--archive", str(records))
     finally:
         os.seteuid(user)
-    assert (unkept.status, "cannot be written: Permission denied" in unkept.err) == (5, True), unkept.err
+    assert (unkept.status, "cannot be written: Permission denied" in unkept.err) == (5, True), (
+        unkept.err
+    )
     assert (result.status, "read-only" in result.err) == (5, True), result.err
 
 
@@ -145,11 +161,23 @@ def test_an_error_as_json_is_one_document(yeldro: Yeldro) -> None:
     ("text", "faults"),
     [
         ("default = 1", ["default must be a text"]),
-        ('defalt = "x"\n[databases.x]\nurl = 3\nport = 1', ["defalt", "default", "x.url must be", "x.port"]),
-        ('default = "y"\n[databases.x]\nurl = "sqlite:///gauges.db"', ["'y'", "not under [databases]"]),
+        (
+            'defalt = "x"\n[databases.x]\nurl = 3\nport = 1',
+            ["defalt", "default", "x.url must be", "x.port"],
+        ),
+        (
+            'default = "y"\n[databases.x]\nurl = "sqlite:///gauges.db"',
+            ["'y'", "not under [databases]"],
+        ),
         ("[databases.x]", ["databases.x needs a url"]),
-        ('[[references]]\nfrom = "a.b"\nto = "c"\nrule = "drop"', ["references[1].rule", "references[1].to must be"]),
-        ('[[references]]\nform = "a.b"', ["references[1].form is an unknown key", "needs from", "needs rule"]),
+        (
+            '[[references]]\nfrom = "a.b"\nto = "c"\nrule = "drop"',
+            ["references[1].rule", "references[1].to must be"],
+        ),
+        (
+            '[[references]]\nform = "a.b"',
+            ["references[1].form is an unknown key", "needs from", "needs rule"],
+        ),
         ("default = ", ["cannot be read"]),
     ],
 )

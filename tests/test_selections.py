@@ -28,7 +28,12 @@ KEY_FILES = [
 
 @pytest.mark.parametrize(("content", "status", "said"), KEY_FILES, ids=str)
 def test_a_key_file(
-    yeldro: Yeldro, gauges: Path, monkeypatch: pytest.MonkeyPatch, content: bytes, status: int, said: str
+    yeldro: Yeldro,
+    gauges: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    content: bytes,
+    status: int,
+    said: str,
 ) -> None:
     before = digest(gauges)
     (gauges.parent / "keys.csv").write_bytes(content)
@@ -57,10 +62,14 @@ CONDITIONS = [
 
 
 @pytest.mark.parametrize(("options", "status", "said"), CONDITIONS, ids=str)
-def test_a_condition_only_looks(yeldro: Yeldro, gauges: Path, options: list[str], status: int, said: str) -> None:
+def test_a_condition_only_looks(
+    yeldro: Yeldro, gauges: Path, options: list[str], status: int, said: str
+) -> None:
     before = digest(gauges)
     result = yeldro("preview", "stations", *options, "--dependents", "delete")
-    assert (result.status, said in result.out + result.err) == (status, True), result.out + result.err
+    assert (result.status, said in result.out + result.err) == (status, True), (
+        result.out + result.err
+    )
     assert digest(gauges) == before
 
 
@@ -78,7 +87,12 @@ def test_a_condition_only_looks(yeldro: Yeldro, gauges: Path, options: list[str]
     ],
 )
 def test_completion(gauges: Path, words: str, offered: str) -> None:
-    environment = {**os.environ, "COMP_WORDS": words, "COMP_CWORD": str(words.count(" ")), "YELDRO_DB": str(gauges)}
+    environment = {
+        **os.environ,
+        "COMP_WORDS": words,
+        "COMP_CWORD": str(words.count(" ")),
+        "YELDRO_DB": str(gauges),
+    }
     command = [sys.executable, "-m", "yeldro"]
     done = subprocess.run(
         command,
@@ -87,7 +101,9 @@ def test_completion(gauges: Path, words: str, offered: str) -> None:
         text=True,
         cwd=gauges.parent,
     )
-    assert [line.partition(",")[2] for line in done.stdout.splitlines() if line] == ([offered] if offered else [])
+    assert [line.partition(",")[2] for line in done.stdout.splitlines() if line] == (
+        [offered] if offered else []
+    )
     assert done.stderr == ""
 
 

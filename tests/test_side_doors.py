@@ -38,11 +38,19 @@ def weirs(tmp_path: Path) -> Path:
 
 
 TRIGGERS = [
-    ("AFTER DELETE ON weirs BEGIN DELETE FROM notes WHERE weir = old.id; END", 3, "deletes from notes"),
+    (
+        "AFTER DELETE ON weirs BEGIN DELETE FROM notes WHERE weir = old.id; END",
+        3,
+        "deletes from notes",
+    ),
     ("AFTER DELETE ON gates BEGIN UPDATE notes SET weir = 9 WHERE id = 3; END", 3, "updates notes"),
     ("AFTER DELETE ON weirs BEGIN INSERT INTO weirs (id) VALUES (old.id); END", 3, "are gone"),
     ("AFTER DELETE ON gates BEGIN INSERT OR REPLACE INTO notes VALUES (1, 5); END", 3, "explains"),
-    ("AFTER DELETE ON gates BEGIN INSERT INTO gates VALUES (old.id + 90, 1); END", 5, "FOREIGN KEY"),
+    (
+        "AFTER DELETE ON gates BEGIN INSERT INTO gates VALUES (old.id + 90, 1); END",
+        5,
+        "FOREIGN KEY",
+    ),
     ("BEFORE DELETE ON gates BEGIN SELECT RAISE(IGNORE); END", 3, "the trigger t on gates"),
     ("BEFORE DELETE ON weirs BEGIN SELECT RAISE(ROLLBACK, 'no'); END", 5, "no"),
     ("BEFORE DELETE ON weirs BEGIN SELECT RAISE(ABORT, 'not here'); END", 5, "not here"),
@@ -72,7 +80,9 @@ def test_a_deep_tree_of_cascades_goes_whole(yeldro: Yeldro, tmp_path: Path) -> N
         INSERT INTO reaches SELECT i, nullif(i - 1, -1) FROM n;"""
     )
     connection.close()
-    result = yeldro("delete", "reaches", "--key", "100", "--yes", "--db", "deep.db", "--sample", "0")
+    result = yeldro(
+        "delete", "reaches", "--key", "100", "--yes", "--db", "deep.db", "--sample", "0"
+    )
     assert (result.status, "19,901" in result.out) == (0, True), result
 
 
@@ -86,9 +96,22 @@ def test_a_circle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) 
         INSERT INTO basins SELECT id, nullif(id - 1, 0) FROM locks;"""
     )
     connection.close()
-    result = yeldro("delete", "basins", "--key", "21", "--yes", "--db", "circle.db", "--dependents", "locks=delete")
+    result = yeldro(
+        "delete",
+        "basins",
+        "--key",
+        "21",
+        "--yes",
+        "--db",
+        "circle.db",
+        "--dependents",
+        "locks=delete",
+    )
     lines = [line.split() for line in result.out.split("Tally")[1].splitlines()[2:4]]
-    assert [line[:4] for line in lines] == [["locks", "30", "10", "10"], ["basins", "30", "10", "10"]]
+    assert [line[:4] for line in lines] == [
+        ["locks", "30", "10", "10"],
+        ["basins", "30", "10", "10"],
+    ]
 
 
 def test_a_transaction_that_ended_behind_our_back_is_noticed(weirs: Path) -> None:
@@ -160,7 +183,9 @@ def test_what_others_did_since_the_preview(weirs: Path, change: str, reason: str
 
     database = open_database(str(weirs), Mode.WRITE, 1)
     answers = Slow()
-    result = running.delete(database, Request(Asked("weirs", where=("name IN ('a', 'b')",))), running.Manner(), answers)
+    result = running.delete(
+        database, Request(Asked("weirs", where=("name IN ('a', 'b')",))), running.Manner(), answers
+    )
     database.close()
     assert reason in result.reason
     assert (result.outcome, result.status) == (

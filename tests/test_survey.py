@@ -34,7 +34,11 @@ def odd(tmp_path: Path) -> Path:
 def test_the_oddities_of_a_catalogue(yeldro: Yeldro, odd: Path) -> None:
     survey = json.loads(yeldro("survey", "--db", odd.name, "--format", "json").out)
     tables = {table["name"]: table for table in survey["tables"]}
-    assert (tables["pairs"]["key"], tables["loose"]["key"], tables["Main Gauge"]["key"]) == (["b", "a"], ["code"], [])
+    assert (tables["pairs"]["key"], tables["loose"]["key"], tables["Main Gauge"]["key"]) == (
+        ["b", "a"],
+        ["code"],
+        [],
+    )
     assert tables["words"]["type"] == "virtual table"
     references = {one["reference"]: one["broken"] for one in tables["kids"]["references"]}
     assert references == {
@@ -60,7 +64,8 @@ ODD_DELETIONS = [
 def test_odd_tables_lose_exactly_the_matched_rows(
     yeldro: Yeldro, odd: Path, arguments: list[str], table: str, left: int
 ) -> None:
-    """Row numbers behind user columns named rowid, NULL keys, keys in another order, parts that are NULL."""
+    """Row numbers behind user columns named rowid, NULL keys, keys in another order, parts that are
+    NULL."""
     connection = sqlite3.connect(odd)
     connection.executescript("ALTER TABLE kids DROP COLUMN z; ALTER TABLE kids DROP COLUMN w")
     result = yeldro("delete", *arguments, "--yes", "--expect", "1", "--all-rows", "--db", odd.name)
@@ -73,10 +78,15 @@ def test_the_text_of_a_close_look(yeldro: Yeldro, gauges: Path) -> None:
     out = yeldro("survey", "calibrations").out
     assert out.startswith("calibrations: 292 rows, key sensor_id, number\n")
     assert "Unique in the data: sensor_id + performed_on; sensor_id + number" in out
-    assert "alerts.(sensor_id, calibration_number) -> calibrations.(sensor_id, number)  SET NULL" in out
+    assert (
+        "alerts.(sensor_id, calibration_number) -> calibrations.(sensor_id, number)  SET NULL"
+        in out
+    )
     whole = yeldro("survey").out
     assert whole.startswith("gauges (gauges.db): 12 tables and 1 view\n")
-    assert [line.split()[1] for line in whole.splitlines() if line.strip().startswith("readings ")] == ["20,688"]
+    assert [
+        line.split()[1] for line in whole.splitlines() if line.strip().startswith("readings ")
+    ] == ["20,688"]
     assert "\x1b" not in out + whole
     assert gauges.exists()
 

@@ -11,7 +11,8 @@ RUNS = 21
 
 
 def measure(*commands: list[str]) -> list[float]:
-    """The median time of each command in seconds, the commands taking turns so that noise falls on all alike."""
+    """The median time of each command in seconds, the commands taking turns so that noise falls on
+    all alike."""
     times: list[list[float]] = [[] for _ in commands]
     for _ in range(RUNS):
         for command, taken in zip(commands, times, strict=True):
@@ -31,7 +32,9 @@ def report(what: str, ratio: float, bar: float, baseline: str) -> bool:
 def bench_startup() -> bool:
     """Start-up against an interpreter that does nothing."""
     entry = [sys.executable, "-c", "from yeldro.__main__ import main; main()"]
-    nothing, version, help_ = measure([sys.executable, "-c", "pass"], [*entry, "--version"], [*entry, "--help"])
+    nothing, version, help_ = measure(
+        [sys.executable, "-c", "pass"], [*entry, "--version"], [*entry, "--help"]
+    )
     met = report("yeldro --version", version / nothing, 1.5, "python -c pass")
     return report("yeldro --help", help_ / nothing, 5, "python -c pass") and met
 
@@ -58,7 +61,9 @@ def on_trees(name: str, *, sized: bool = True) -> Callable[[], bool]:
 
         measure: Callable[..., bool] = getattr(bench_tree, f"bench_{name}")
         return (
-            measure(report, int(os.environ.get("YELDRO_BENCH_ROWS", bench_tree.PARENTS))) if sized else measure(report)
+            measure(report, int(os.environ.get("YELDRO_BENCH_ROWS", bench_tree.PARENTS)))
+            if sized
+            else measure(report)
         )
 
     return bench

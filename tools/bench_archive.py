@@ -1,4 +1,5 @@
-"""Archiving and restoring 500,000 rows of ten mixed columns, and the run of a tree with its archive."""
+"""Archiving and restoring 500,000 rows of ten mixed columns, and the run of a tree with its
+archive."""
 
 from __future__ import annotations
 
@@ -30,17 +31,22 @@ COLUMNS = "id, station, sensor, value, level, taken_at, remark, checked, digest,
 ROWS = {
     "sqlite": "n, {station}, n % 100, n * 1.5, n * 0.1, datetime('2024-01-01', n || ' seconds'),"
     " CASE WHEN n % 3 THEN {remark} END, n % 2, hex(n), NULL",
-    "postgresql": "n, {station}, n % 100, n * 1.5, n * 0.1::float8, timestamp '2024-01-01' + n * interval '1 s',"
+    "postgresql": "n, {station}, n % 100, n * 1.5, n * 0.1::float8, timestamp '2024-01-01' + n * "
+    "interval '1 s',"
     " CASE WHEN n % 3 > 0 THEN {remark} END, n % 2 = 0, md5(n::text), NULL::text",
     "mariadb": "n, {station}, n % 100, n * 1.5, n * 0.1e0, '2024-01-01' + INTERVAL n SECOND,"
     " IF(n % 3, {remark}, NULL), n % 2, MD5(n), NULL",
 }
 TABLE = (
-    "CREATE TABLE readings (id INT PRIMARY KEY, station VARCHAR(40), sensor INT, value NUMERIC(12, 1), level {double},"
+    "CREATE TABLE readings (id INT PRIMARY KEY, station VARCHAR(40), sensor INT, value "
+    "NUMERIC(12, 1), level {double},"
     " taken_at TIMESTAMP NULL, remark VARCHAR(40), checked BOOLEAN, digest CHAR(32), spare TEXT)"
 )
 KEYS = {
-    "sqlite": ["CREATE TEMP TABLE k (id INTEGER PRIMARY KEY)", "INSERT INTO k SELECT id FROM readings"],
+    "sqlite": [
+        "CREATE TEMP TABLE k (id INTEGER PRIMARY KEY)",
+        "INSERT INTO k SELECT id FROM readings",
+    ],
     "postgresql": ["CREATE TEMP TABLE k AS SELECT id FROM readings", "ANALYZE k"],
     "mariadb": ["CREATE TEMPORARY TABLE k (id INT PRIMARY KEY) AS SELECT id FROM readings"],
 }
@@ -73,11 +79,16 @@ def fill(server: Server, rows: int) -> None:
     server.clear()
     series = SERIES[server.engine].format(rows)
     server.run([table(server), f"INSERT INTO readings SELECT {cells} FROM {series} AS s"])
-    server.run(["VACUUM ANALYZE readings"] if server.engine == "postgresql" else ["ANALYZE TABLE readings"][:0])
+    server.run(
+        ["VACUUM ANALYZE readings"]
+        if server.engine == "postgresql"
+        else ["ANALYZE TABLE readings"][:0]
+    )
 
 
 def baseline(server: Server, folder: Path) -> tuple[float, str]:
-    """PostgreSQL: COPY of the same rows, by their keys, to a synced file. Others: DELETE of the rows by their keys."""
+    """PostgreSQL: COPY of the same rows, by their keys, to a synced file. Others: DELETE of the
+    rows by their keys."""
     with closing(server.connect()) as connection:
         cursor = connection.cursor()
         for statement in KEYS[server.engine]:
@@ -108,7 +119,9 @@ def by_executemany(server: Server, share: int) -> float:
         cursor.execute(table(server).replace("readings", "other"))
         cursor.execute("BEGIN")
         start = time.perf_counter()
-        cursor.executemany(f"INSERT INTO other ({COLUMNS}) VALUES ({', '.join([marks] * 10)})", rows)
+        cursor.executemany(
+            f"INSERT INTO other ({COLUMNS}) VALUES ({', '.join([marks] * 10)})", rows
+        )
         cursor.execute("COMMIT")
         taken = time.perf_counter() - start
         cursor.execute("DROP TABLE other")
@@ -134,17 +147,28 @@ def bench_archive(report: Report, parents: int) -> bool:
         met = report(f"{server.engine}: archive", archived / bare, archive_bar, name) and met
         faster = many / restored
         met = (
-            report(f"{server.engine}: restore", restored / many, 1 / restore_bar, f"executemany, {faster:.1f} x faster")
+            report(
+                f"{server.engine}: restore",
+                restored / many,
+                1 / restore_bar,
+                f"executemany, {faster:.1f} x faster",
+            )
             and met
         )
         sys.stdout.write(
-            f"  {rows:,} rows: {name} {bare:.2f} s, archive {archived:.2f} s, whole run {deleted:.2f} s,"
+            f"  {rows:,} rows: {name} {bare:.2f} s, archive {archived:.2f} s, whole run "
+            f"{deleted:.2f} s,"
             f" restore {restored:.2f} s, client memory +{memory / 1024:.1f} MiB\n"
         )
         build(server, parents, cascade=False)
         hand = by_statements(server, HAND[server.engine])
         taken, _ = ours(server, keeping=keeping)
-        met = report(f"{server.engine}: tree with the archive", taken / hand, 1.6, "by hand, without one") and met
+        met = (
+            report(
+                f"{server.engine}: tree with the archive", taken / hand, 1.6, "by hand, without one"
+            )
+            and met
+        )
     return met
 
 

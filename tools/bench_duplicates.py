@@ -1,5 +1,5 @@
-"""Removing duplicates against the textbook window statement: 2,000,000 rows, a fifth of them surplus, by two texts;
-alone, and with a row of another table hanging on each surplus one."""
+"""Removing duplicates against the textbook window statement: 2,000,000 rows, a fifth of them
+surplus, by two texts; alone, and with a row of another table hanging on each surplus one."""
 
 from __future__ import annotations
 
@@ -20,12 +20,17 @@ ROWS = 2_000_000
 BARS = {"sqlite": 0.7, "postgresql": 0.5, "mariadb": 0.5}
 _RANKED = "SELECT id, ROW_NUMBER() OVER (PARTITION BY place, taken ORDER BY id) AS n FROM marks"
 _PAIRED = (
-    "SELECT id, kept FROM (SELECT id, ROW_NUMBER() OVER w AS n, FIRST_VALUE(id) OVER w AS kept FROM marks"
+    "SELECT id, kept FROM (SELECT id, ROW_NUMBER() OVER w AS n, FIRST_VALUE(id) OVER w AS kept "
+    "FROM marks"
     " WINDOW w AS (PARTITION BY place, taken ORDER BY id)) AS r WHERE n > 1"
 )
 WINDOW = {
-    "sqlite": [f"WITH r AS ({_RANKED}) DELETE FROM marks WHERE id IN (SELECT id FROM r WHERE n > 1)"],
-    "postgresql": [f"WITH r AS ({_RANKED}) DELETE FROM marks USING r WHERE marks.id = r.id AND r.n > 1"],
+    "sqlite": [
+        f"WITH r AS ({_RANKED}) DELETE FROM marks WHERE id IN (SELECT id FROM r WHERE n > 1)"
+    ],
+    "postgresql": [
+        f"WITH r AS ({_RANKED}) DELETE FROM marks USING r WHERE marks.id = r.id AND r.n > 1"
+    ],
     "mariadb": [f"DELETE m FROM marks AS m JOIN ({_RANKED}) AS r ON m.id = r.id WHERE r.n > 1"],
 }
 MOVING = {
@@ -50,25 +55,40 @@ MOVING = {
 def _build(server: Server, rows: int, notes: bool) -> None:
     kept = rows * 4 // 5
     # Scattered, as rows come in: neighbours have nothing in common.
-    place, taken = "'gauge at bend ' || ({0} * 7919 % 1299709)", "'reading ' || ({0} * 104729 % 15485863)"
+    place, taken = (
+        "'gauge at bend ' || ({0} * 7919 % 1299709)",
+        "'reading ' || ({0} * 104729 % 15485863)",
+    )
     if server.engine == "mariadb":
-        place, taken = "CONCAT('gauge at bend ', {0} * 7919 % 1299709)", "CONCAT('reading ', {0} * 104729 % 15485863)"
+        place, taken = (
+            "CONCAT('gauge at bend ', {0} * 7919 % 1299709)",
+            "CONCAT('reading ', {0} * 104729 % 15485863)",
+        )
     if server.engine == "postgresql":
         place, taken = place.replace("{0}", "{0}::bigint"), taken.replace("{0}", "{0}::bigint")
     number = f"(CASE WHEN n > {kept} THEN n - {kept} ELSE n END)"
     server.clear()
-    statements = ["CREATE TABLE marks (id INTEGER PRIMARY KEY, place VARCHAR(60), taken VARCHAR(60), level INT)"]
+    statements = [
+        "CREATE TABLE marks (id INTEGER PRIMARY KEY, place VARCHAR(60), taken VARCHAR(60), level "
+        "INT)"
+    ]
     cells = f"n, {place.format(number)}, {taken.format(number)}, n % 100"
-    statements.append(f"INSERT INTO marks SELECT {cells} FROM {SERIES[server.engine].format(rows)} AS s")
+    statements.append(
+        f"INSERT INTO marks SELECT {cells} FROM {SERIES[server.engine].format(rows)} AS s"
+    )
     if notes:
         statements += [
-            "CREATE TABLE notes (id INTEGER PRIMARY KEY, mark_id INT REFERENCES marks (id), text VARCHAR(40))",
-            f"INSERT INTO notes SELECT n, n + {kept}, 'as read' FROM {SERIES[server.engine].format(rows - kept)} AS s",
+            "CREATE TABLE notes (id INTEGER PRIMARY KEY, mark_id INT REFERENCES marks (id), text "
+            "VARCHAR(40))",
+            f"INSERT INTO notes SELECT n, n + {kept}, 'as read' FROM "
+            f"{SERIES[server.engine].format(rows - kept)} AS s",
             "CREATE INDEX notes_mark ON notes (mark_id)",
         ]
     tables = "marks, notes" if notes else "marks"
     statements.append(
-        {"postgresql": f"ANALYZE {tables}", "mariadb": f"ANALYZE TABLE {tables}"}.get(server.engine, "ANALYZE")
+        {"postgresql": f"ANALYZE {tables}", "mariadb": f"ANALYZE TABLE {tables}"}.get(
+            server.engine, "ANALYZE"
+        )
     )
     server.run(statements)
 
@@ -81,7 +101,9 @@ def _ours(server: Server, clock: _Clock) -> tuple[float, int]:
     with closing(server.open(wait=60)) as database:
         answers.start = time.perf_counter()
         asked = Asked("marks", all_rows=True)
-        grouping = read_duplicates(database.schema, database.dialect, asked, ["place", "taken"], ["lowest id"])
+        grouping = read_duplicates(
+            database.schema, database.dialect, asked, ["place", "taken"], ["lowest id"]
+        )
         manner = running.Manner(ask_first=False, ask_last=True)
         result = running.dedupe(database, DuplicatesRequest(grouping, 0), manner, answers)
     sa.event.remove(sa.Engine, "before_cursor_execute", clock.before)

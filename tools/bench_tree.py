@@ -1,7 +1,8 @@
 """Deleting a tree of three levels on the three engines: by hand, by cascade, and ours, in one run.
 
-Every way runs in a transaction that is rolled back afterwards, so that all meet the same rows; the time is taken
-before the rollback. By hand: the best child-first statements for the same rows, without counts.
+Every way runs in a transaction that is rolled back afterwards, so that all meet the same rows; the
+time is taken before the rollback. By hand: the best child-first statements for the same rows,
+without counts.
 """
 
 from __future__ import annotations
@@ -31,7 +32,8 @@ Report = Callable[[str, float, float, str], bool]
 
 PARENTS = 200_000
 SERIES = {
-    "sqlite": "(WITH RECURSIVE s (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {0}) SELECT n FROM s)",
+    "sqlite": "(WITH RECURSIVE s (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {0}) "
+    "SELECT n FROM s)",
     "postgresql": "(SELECT n FROM generate_series(1, {0}) AS n)",
     "mariadb": "(SELECT seq AS n FROM seq_1_to_{0})",
 }
@@ -46,7 +48,8 @@ HAND = {
     "postgresql": [
         "CREATE TEMP TABLE kp ON COMMIT DROP AS SELECT id FROM basins WHERE batch = 3",
         "ANALYZE kp",
-        "CREATE TEMP TABLE kc ON COMMIT DROP AS SELECT c.id FROM gauges AS c JOIN kp ON c.basin_id = kp.id",
+        "CREATE TEMP TABLE kc ON COMMIT DROP AS SELECT c.id FROM gauges AS c JOIN kp ON "
+        "c.basin_id = kp.id",
         "ANALYZE kc",
         "DELETE FROM levels AS l USING kc WHERE l.gauge_id = kc.id",
         "DELETE FROM gauges AS g USING kc WHERE g.id = kc.id",
@@ -54,7 +57,8 @@ HAND = {
     ],
     "mariadb": [
         "CREATE TEMPORARY TABLE kp (id INT PRIMARY KEY) AS SELECT id FROM basins WHERE batch = 3",
-        "CREATE TEMPORARY TABLE kc (id INT PRIMARY KEY) AS SELECT c.id FROM kp STRAIGHT_JOIN gauges AS c"
+        "CREATE TEMPORARY TABLE kc (id INT PRIMARY KEY) AS SELECT c.id FROM kp STRAIGHT_JOIN "
+        "gauges AS c"
         " ON c.basin_id = kp.id",
         "DELETE l FROM kc STRAIGHT_JOIN levels AS l ON l.gauge_id = kc.id",
         "DELETE g FROM kc STRAIGHT_JOIN gauges AS g ON g.id = kc.id",
@@ -64,18 +68,29 @@ HAND = {
 
 
 def build(server: Server, parents: int, cascade: bool, indexed: bool = True) -> None:
-    """`parents` rows, five children each, two grandchildren each of those; one in ten parents is to go."""
+    """`parents` rows, five children each, two grandchildren each of those; one in ten parents is to
+    go."""
     rule = "ON DELETE CASCADE" if cascade else ""
-    levels = (("basins", "", parents), ("gauges", "basin", parents * 5), ("levels", "gauge", parents * 10))
+    levels = (
+        ("basins", "", parents),
+        ("gauges", "basin", parents * 5),
+        ("levels", "gauge", parents * 10),
+    )
     server.clear()
     for place, (name, parent, rows) in enumerate(levels):
-        link = f", {parent}_id INT NOT NULL REFERENCES {levels[place - 1][0]} (id) {rule}" if parent else ""
+        link = (
+            f", {parent}_id INT NOT NULL REFERENCES {levels[place - 1][0]} (id) {rule}"
+            if parent
+            else ""
+        )
         server.run([f"CREATE TABLE {name} (id INT PRIMARY KEY, batch INT, note VARCHAR(40){link})"])
         factor = rows // levels[place - 1][2] if parent else 1
         columns = f"n, n % 10, 'water level as read'{f', (n - 1) / {factor} + 1' if parent else ''}"
         if server.engine == "mariadb":
             columns = columns.replace("(n - 1) /", "(n - 1) DIV")
-        server.run([f"INSERT INTO {name} SELECT {columns} FROM {SERIES[server.engine].format(rows)} AS s"])
+        server.run(
+            [f"INSERT INTO {name} SELECT {columns} FROM {SERIES[server.engine].format(rows)} AS s"]
+        )
         if parent and indexed:
             server.run([f"CREATE INDEX {name}_{parent} ON {name} ({parent}_id)"])
     if server.engine == "postgresql":
@@ -125,7 +140,9 @@ class Stopwatch:
         pass
 
 
-def ours(server: Server, clock: _Clock | None = None, keeping: Keeping | None = None) -> tuple[float, int]:
+def ours(
+    server: Server, clock: _Clock | None = None, keeping: Keeping | None = None
+) -> tuple[float, int]:
     """Seconds up to the balanced tally, and the growth of this process in KiB."""
     database = server.open(wait=60)
     answers = Stopwatch()
@@ -135,7 +152,9 @@ def ours(server: Server, clock: _Clock | None = None, keeping: Keeping | None = 
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     answers.start = time.perf_counter()
     request = Request(Asked("basins", where=("batch = 3",)), Rules(Rule.DELETE), sample=0)
-    result = running.delete(database, request, running.Manner(ask_first=False, ask_last=True), answers, keeping)
+    result = running.delete(
+        database, request, running.Manner(ask_first=False, ask_last=True), answers, keeping
+    )
     if result.tally is None or not result.tally.balanced:
         sys.exit(f"the run did not balance: {result.reason}")
     database.close()
@@ -163,12 +182,18 @@ class _Clock:
         self.spent[_purpose(statement)] += time.perf_counter() - self.start
 
     def __str__(self) -> str:
-        return ", ".join(f"{purpose} {seconds:.2f} s" for purpose, seconds in sorted(self.spent.items()))
+        return ", ".join(
+            f"{purpose} {seconds:.2f} s" for purpose, seconds in sorted(self.spent.items())
+        )
 
 
 def _purpose(statement: str) -> str:
     if statement.startswith("SELECT count"):
-        return "counts of matched and of dangling rows" if "WHERE" in statement else "counts of whole tables"
+        return (
+            "counts of matched and of dangling rows"
+            if "WHERE" in statement
+            else "counts of whole tables"
+        )
     kinds = {"INSERT": "keys", "ANALYZE": "keys", "DELETE": "deletes"}
     return kinds.get(statement.split()[0], "the rest")
 
@@ -190,7 +215,9 @@ def bench_tree(report: Report, parents: int = PARENTS) -> bool:
             best["ours"].append(taken)
             grown = max(grown, growth)
         hand, cascade, mine = (min(best[way]) for way in ("hand", "cascade", "ours"))
-        sys.stdout.write(f"{server.engine}: hand {hand:.2f} s, cascade {cascade:.2f} s, ours {mine:.2f} s\n")
+        sys.stdout.write(
+            f"{server.engine}: hand {hand:.2f} s, cascade {cascade:.2f} s, ours {mine:.2f} s\n"
+        )
         sys.stdout.write(f"    of ours: {clocks[best['ours'].index(mine)]}\n")
         met &= report(f"{server.engine} tree", mine / hand, 1.15, "hand")
         met &= report(f"{server.engine} tree", mine / cascade, bars[server.engine], "cascade")
@@ -221,7 +248,9 @@ def bench_unindexed(report: Report, parents: int = PARENTS) -> bool:
         hand = min(by_statements(server, [*made, *HAND[server.engine], *dropped]) for _ in range(2))
         clock = _Clock()
         mine = min(ours(server, clock)[0] for _ in range(2))
-        sys.stdout.write(f"{server.engine}: hand {hand:.2f} s, ours {mine:.2f} s; of two of ours: {clock}\n")
+        sys.stdout.write(
+            f"{server.engine}: hand {hand:.2f} s, ours {mine:.2f} s; of two of ours: {clock}\n"
+        )
         met &= report(f"{server.engine} without indexes", mine / hand, 1.3, "indexes by hand")
     return met
 
@@ -237,19 +266,28 @@ def bench_catalogue(report: Report) -> bool:
         for place in range(150):
             link = f", up INT REFERENCES t{place - 1} (id)" if place else ""
             columns = ", ".join(f"c{number} VARCHAR(20)" for number in range(8))
-            server.run([f"CREATE TABLE t{place} (id INT PRIMARY KEY, code INT UNIQUE, {columns}{link})"])
+            server.run(
+                [f"CREATE TABLE t{place} (id INT PRIMARY KEY, code INT UNIQUE, {columns}{link})"]
+            )
             server.run([f"CREATE INDEX i{place} ON t{place} (c1, c2)"])
         with closing(server.open()) as database:
             gate = getattr(database, "_gate")  # noqa: B009
             reader = import_module(f"yeldro.engines.{server.engine}.catalogue")
-            more: dict[str, list[Any]] = {"postgresql": [["public"]], "mariadb": [server.place.rpartition("/")[2]]}
+            more: dict[str, list[Any]] = {
+                "postgresql": [["public"]],
+                "mariadb": [server.place.rpartition("/")[2]],
+            }
             # Ours names each operator in full, which reflection does not expect.
             plain = sa.create_engine(sa.URL.create(DRIVERS[server.engine]), creator=server.connect)
             with plain.connect() as connection:
                 reflected = min(_timed(_reflect, connection) for _ in range(5))
             plain.dispose()
-            read = min(_timed(reader.read_schema, gate, *more.get(server.engine, [])) for _ in range(5))
-        met &= report(f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*")
+            read = min(
+                _timed(reader.read_schema, gate, *more.get(server.engine, [])) for _ in range(5)
+            )
+        met &= report(
+            f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*"
+        )
     return met
 
 

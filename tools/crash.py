@@ -1,4 +1,5 @@
-"""Kill commands at random points, hundreds of times an engine. Usage: ./dev crash [KILLS] [ENGINE ...]"""
+"""Kill commands at random points, hundreds of times an engine. Usage: ./dev crash [KILLS] [ENGINE
+...]"""
 
 import random
 import sys
@@ -20,7 +21,9 @@ def main() -> None:
             for number in range(kills):
                 crashes.kill(("delete", "dedupe", "run", "run", "restore")[number % 5])
         told = ", ".join(f"{what} {count}" for what, count in sorted(crashes.told.items()))
-        sys.stdout.write(f"{engine}: {kills} kills (seed {seed}), history said: {told}; nothing lost\n")
+        sys.stdout.write(
+            f"{engine}: {kills} kills (seed {seed}), history said: {told}; nothing lost\n"
+        )
         sys.stdout.flush()
 
 

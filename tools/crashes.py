@@ -25,13 +25,18 @@ TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), gate_id INTEGER)",
     "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL,"
     " FOREIGN KEY (weir_id) REFERENCES weirs (id))",
-    "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, FOREIGN KEY (gate_id) REFERENCES gates (id))",
+    "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, FOREIGN KEY (gate_id) "
+    "REFERENCES gates (id))",
     *(f"INSERT INTO weirs VALUES ({n}, 'weir {n}', NULL)" for n in range(1, 9)),
     *(f"INSERT INTO gates VALUES ({n}, {n % 8 + 1})" for n in range(1, 33)),
     *(f"INSERT INTO notes VALUES ({n}, {n % 32 + 1})" for n in range(1, 65)),
 ]
 NAMES = ("weirs", "gates", "notes")
-GONE = {"delete": {"weirs": 4, "gates": 16}, "dedupe": {"weirs": 4}, "run": {"weirs": 4, "gates": 8}}
+GONE = {
+    "delete": {"weirs": 4, "gates": 16},
+    "dedupe": {"weirs": 4},
+    "run": {"weirs": 4, "gates": 8},
+}
 STEPS = """
 [[steps]]
 name = "first"
@@ -51,12 +56,14 @@ DANGLING = (
 SESSIONS = {
     "postgresql": "SELECT count(*) FROM pg_stat_activity"
     " WHERE application_name = 'yeldro' AND datname = current_database()",
-    "mariadb": "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID()",
+    "mariadb": "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID "
+    "<> CONNECTION_ID()",
 }
 
 
 class Crashes:
-    """One database that is brought back to its start after every kill. `told` counts what history said."""
+    """One database that is brought back to its start after every kill. `told` counts what history
+    said."""
 
     def __init__(self, server: Server, folder: Path, seed: int) -> None:
         self.server = server
@@ -67,7 +74,12 @@ class Crashes:
         self.start = self.image()
         place = ["--db", server.place, "--yes"]
         rules = ["--dependents", "gates=delete", "--dependents", "notes=detach"]
-        same = ["--same", "id % 4", "--keep", "highest id"]  # the same four of weirs go; their gates move
+        same = [
+            "--same",
+            "id % 4",
+            "--keep",
+            "highest id",
+        ]  # the same four of weirs go; their gates move
         self.commands = {
             "delete": ["delete", "weirs", "--where", "id < 5", *rules, *place],
             "dedupe": ["dedupe", "weirs", *same, *place],
@@ -92,7 +104,8 @@ class Crashes:
         return {name: self.server.query(f"SELECT * FROM {name} ORDER BY id") for name in NAMES}
 
     def run(self, name: str, last: int) -> int:
-        """Run a command in a process of its own that kills itself at the call number `last`; -1: never.
+        """Run a command in a process of its own that kills itself at the call number `last`; -1:
+        never.
 
         Returns how many calls it made.
         """
@@ -148,7 +161,10 @@ class Crashes:
         where = f"{self.server.engine} {kind} killed at call {last} of {self.calls[kind]}"
         found = self.image()
         assert [self.server.query(query) for query in DANGLING] == [[(0,)], [(0,)]], where
-        gone = {name: {row[0] for row in self.start[name]} - {row[0] for row in found[name]} for name in NAMES}
+        gone = {
+            name: {row[0] for row in self.start[name]} - {row[0] for row in found[name]}
+            for name in NAMES
+        }
         assert {name: len(keys) for name, keys in gone.items() if keys} in ({}, GONE[work]), where
         for name in NAMES:
             changed = {row[0] for row in {*self.start[name]} - {*found[name]}}
@@ -156,9 +172,9 @@ class Crashes:
         outcome = self.history()
         self.told[f"{kind}: {outcome[0]}"] += 1
         if kind != "restore":
-            assert outcome[0] == ("committed" if any(gone.values()) else outcome[0].replace("committed", "wrong")), (
-                where
-            )
+            assert outcome[0] == (
+                "committed" if any(gone.values()) else outcome[0].replace("committed", "wrong")
+            ), where
         else:
             assert outcome == ("committed", None if any(gone.values()) else "yes"), where
         if records.exists() and outcome[0] != "none":
@@ -179,7 +195,10 @@ class Crashes:
         with chdir(self.folder), reading.open("w") as file:
             saved, sys.stdout = sys.stdout, file
             try:
-                assert run_command_line(["history", "--format", "json", "--db", self.server.place]) == 0
+                assert (
+                    run_command_line(["history", "--format", "json", "--db", self.server.place])
+                    == 0
+                )
             finally:
                 sys.stdout = saved
         runs = json.loads(reading.read_text())["runs"]

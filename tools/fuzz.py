@@ -1,4 +1,6 @@
-"""Hostile files, conditions and command lines by chance. Usage: ./dev fuzz [MINUTES] [ENGINE ...]"""
+"""Hostile files, conditions and command lines by chance. Usage: ./dev fuzz [MINUTES] [ENGINE
+...]
+"""
 
 import random
 import sys

@@ -1,4 +1,5 @@
-"""Hostile conditions, files and command lines by chance, each run by its own process, in bounded time and memory.
+"""Hostile conditions, files and command lines by chance, each run by its own process, in bounded
+time and memory.
 
 A traceback, a hang, and exit status 1 are faults; so is a process that a signal ended.
 """
@@ -27,9 +28,12 @@ from yeldro.cli.command_line import run_command_line
 _MEMORY = 2 << 30
 _SECONDS = 20
 _TABLES = [
-    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), depth FLOAT, built DATE, twin INTEGER)",
-    "CREATE TABLE gates (weir INTEGER REFERENCES weirs (id), part INTEGER, note TEXT, PRIMARY KEY (weir, part))",
-    "INSERT INTO weirs VALUES (1, 'a', 5, '2024-01-31', 2), (2, 'b', NULL, NULL, 1), (3, '', 0, NULL, NULL)",
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), depth FLOAT, built DATE, twin "
+    "INTEGER)",
+    "CREATE TABLE gates (weir INTEGER REFERENCES weirs (id), part INTEGER, note TEXT, PRIMARY KEY "
+    "(weir, part))",
+    "INSERT INTO weirs VALUES (1, 'a', 5, '2024-01-31', 2), (2, 'b', NULL, NULL, 1), (3, '', 0, "
+    "NULL, NULL)",
     "INSERT INTO gates VALUES (1, 1, 'x'), (1, 2, NULL), (3, 1, 'y')",
 ]
 _PIECES = [
@@ -69,7 +73,20 @@ _PIECES = [
         ")",
         ",",
     ),
-    *("(SELECT weir FROM gates)", "count(*)", "abs(", "random()", "1e999", "x'00'", "||", "%", "::int", "$1", "?", ";"),
+    *(
+        "(SELECT weir FROM gates)",
+        "count(*)",
+        "abs(",
+        "random()",
+        "1e999",
+        "x'00'",
+        "||",
+        "%",
+        "::int",
+        "$1",
+        "?",
+        ";",
+    ),
     *(
         "--",
         "/*",
@@ -90,16 +107,92 @@ _PIECES = [
         "#",
         "$$",
     ),
-    *("9" * 30, "1" * 5000, "(" * 40, "INTERVAL", "DATE", "CAST(id AS TEXT)", "COLLATE", "OVER ()", "@x", "@@x", "~"),
+    *(
+        "9" * 30,
+        "1" * 5000,
+        "(" * 40,
+        "INTERVAL",
+        "DATE",
+        "CAST(id AS TEXT)",
+        "COLLATE",
+        "OVER ()",
+        "@x",
+        "@@x",
+        "~",
+    ),
 ]
 _VALUES = [
-    *("1", "0", "-1", "a", "", "1,1", "1,2", '"', "a\nb", "1\n2", "\x00", "\udc80", "NaN", "inf", "1e400", "9" * 25),
-    *("9" * 6000, "2024-02-30", "9999-12-31", "true", "x" * 3000, "%s", ":p", "'", "../../etc", "-", "/dev/zero"),
-    *("weirs", "gates", "id", "name", "weirs.id", "all", "delete", "gates=detach", "last", "1..", "..", "5..2", "100"),
+    *(
+        "1",
+        "0",
+        "-1",
+        "a",
+        "",
+        "1,1",
+        "1,2",
+        '"',
+        "a\nb",
+        "1\n2",
+        "\x00",
+        "\udc80",
+        "NaN",
+        "inf",
+        "1e400",
+        "9" * 25,
+    ),
+    *(
+        "9" * 6000,
+        "2024-02-30",
+        "9999-12-31",
+        "true",
+        "x" * 3000,
+        "%s",
+        ":p",
+        "'",
+        "../../etc",
+        "-",
+        "/dev/zero",
+    ),
+    *(
+        "weirs",
+        "gates",
+        "id",
+        "name",
+        "weirs.id",
+        "all",
+        "delete",
+        "gates=detach",
+        "last",
+        "1..",
+        "..",
+        "5..2",
+        "100",
+    ),
 ]
 _OPTIONS = [
-    *("--where", "--key", "--keys-from", "--by", "--found-in", "--not-found-in", "--on", "--order-by", "--limit", "-p"),
-    *("--dependents", "--show", "--sample", "--expect", "--max-rows", "--max-share", "--same", "--keep", "--ignore"),
+    *(
+        "--where",
+        "--key",
+        "--keys-from",
+        "--by",
+        "--found-in",
+        "--not-found-in",
+        "--on",
+        "--order-by",
+        "--limit",
+        "-p",
+    ),
+    *(
+        "--dependents",
+        "--show",
+        "--sample",
+        "--expect",
+        "--max-rows",
+        "--max-share",
+        "--same",
+        "--keep",
+        "--ignore",
+    ),
     *(
         "--nulls",
         "--fill",
@@ -180,7 +273,17 @@ class Fuzz:
         self._make_record()
 
     def _make_record(self) -> None:
-        line = ["delete", "weirs", "--key", "1", "--dependents", "delete", "--yes", "--db", self.server.place]
+        line = [
+            "delete",
+            "weirs",
+            "--key",
+            "1",
+            "--dependents",
+            "delete",
+            "--yes",
+            "--db",
+            self.server.place,
+        ]
         assert self._run(line) == 0
         (self.record,) = (self.folder / "yeldro-runs").iterdir()
         self.kept = self.folder / "kept"
@@ -251,27 +354,44 @@ class Fuzz:
         more = self.chance.choice(
             [[], ["--unparsed"], ["-p", "p=1"], ["-p", f"p:integer={self.chance.choice(_VALUES)}"]]
         )
-        return [self.chance.choice(["preview", "map"]), "weirs", "--where", text, *more, *self._db()]
+        return [
+            self.chance.choice(["preview", "map"]),
+            "weirs",
+            "--where",
+            text,
+            *more,
+            *self._db(),
+        ]
 
     def _db(self) -> list[str]:
         return ["--db", self.server.place]
 
     def _line(self) -> list[str]:
-        words = [self.chance.choice(_COMMANDS), self.chance.choice(["weirs", "gates", "c.toml", *_VALUES])]
+        words = [
+            self.chance.choice(_COMMANDS),
+            self.chance.choice(["weirs", "gates", "c.toml", *_VALUES]),
+        ]
         for _ in range(self.chance.randint(0, 4)):
             if self.chance.random() < 0.3:
                 words.append(self.chance.choice(_FLAGS))
             else:
                 words += [self.chance.choice(_OPTIONS), self.chance.choice(_VALUES)]
-        return [*words, *self.chance.choice([[], ["--format", "json"], ["--format", "csv"]]), "--rehearse"][
-            :12
-        ] + self._db()
+        return [
+            *words,
+            *self.chance.choice([[], ["--format", "json"], ["--format", "csv"]]),
+            "--rehearse",
+        ][:12] + self._db()
 
     def _keys(self) -> list[str]:
         lines = ["id", "weir,part", "id,name", "", '"id', "id\r", "\ufeffid"]
-        rows = [self.chance.choice(lines), *self.chance.choices(_VALUES, k=self.chance.randint(0, 9))]
+        rows = [
+            self.chance.choice(lines),
+            *self.chance.choices(_VALUES, k=self.chance.randint(0, 9)),
+        ]
         data = "\n".join(rows).encode(errors="surrogatepass")
-        (self.folder / "k.csv").write_bytes(self._spoil(data) if self.chance.random() < 0.5 else data)
+        (self.folder / "k.csv").write_bytes(
+            self._spoil(data) if self.chance.random() < 0.5 else data
+        )
         name = self.chance.choice(["k.csv", "k.csv", "k.csv", "/dev/zero", "/dev/random", "."])
         return ["preview", self.chance.choice(["weirs", "gates"]), "--keys-from", name, *self._db()]
 
@@ -293,13 +413,21 @@ class Fuzz:
                 f"where = {self.chance.choice(_PIECES)!r}",
                 lines[place] * 2,
             ]
-            lines[place] = self.chance.choice([*new, "", f"limit = {'9' * 30}", "expect = '1..'", "key = 1979-05-27"])
+            lines[place] = self.chance.choice(
+                [*new, "", f"limit = {'9' * 30}", "expect = '1..'", "key = 1979-05-27"]
+            )
             text = "\n".join(lines)
         data = text.encode(errors="surrogatepass")
-        (self.folder / "c.toml").write_bytes(self._spoil(data) if self.chance.random() < 0.3 else data)
+        (self.folder / "c.toml").write_bytes(
+            self._spoil(data) if self.chance.random() < 0.3 else data
+        )
         return [
             *self.chance.choice(
-                [["run", "c.toml", "--rehearse"], ["run", "c.toml", "--explain"], ["script", "c.toml"]]
+                [
+                    ["run", "c.toml", "--rehearse"],
+                    ["run", "c.toml", "--explain"],
+                    ["script", "c.toml"],
+                ]
             ),
             *self._db(),
         ]
@@ -314,23 +442,37 @@ class Fuzz:
             (copy / name).write_bytes(self._spoil((copy / name).read_bytes()))
         else:
             with suppress(sqlite3.IntegrityError), sqlite3.connect(copy / "rows.sqlite") as file:
-                tables = [row[0] for row in file.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+                tables = [
+                    row[0]
+                    for row in file.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+                ]
                 table = self.chance.choice(tables).replace('"', '""')
                 if kind < 0.7:
                     file.execute(f'ALTER TABLE "{table}" RENAME TO aside')
-                    endless = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i FROM n"
+                    endless = (
+                        "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT "
+                        "i FROM n"
+                    )
                     file.execute(f'CREATE VIEW "{table}" AS {endless}')
                 else:
                     (column, *_) = self.chance.choice(
                         list(file.execute(f"SELECT name FROM pragma_table_info('{table}')"))
                     )
                     values = [None, -1, "x", b"\xff", 1e300, "[]", "{}", "[" * 3000, 1 << 62]
-                    file.execute(f'UPDATE "{table}" SET "{column}" = ?', (self.chance.choice(values),))
+                    file.execute(
+                        f'UPDATE "{table}" SET "{column}" = ?', (self.chance.choice(values),)
+                    )
             file.close()
-        return [*self.chance.choice([["restore", "copy", "--rehearse"], ["history", "copy"]]), *self._db()]
+        return [
+            *self.chance.choice([["restore", "copy", "--rehearse"], ["history", "copy"]]),
+            *self._db(),
+        ]
 
     def _configuration(self) -> list[str]:
-        text = f'default = "d"\n[databases.d]\nurl = "{self.server.place}"\n[[references]]\nfrom = "weirs.twin"\n'
+        text = (
+            f'default = "d"\n[databases.d]\nurl = "{self.server.place}"\n[[references]]\nfrom = '
+            '"weirs.twin"\n'
+        )
         text += 'to = "weirs.id"\nrule = "stop"\n'
         (self.folder / "yeldro.toml").write_bytes(self._spoil(text.encode()))
         return [self.chance.choice(["survey", "map"]), *self.chance.choice([[], self._db()])]
@@ -338,7 +480,9 @@ class Fuzz:
     def _script(self) -> list[str]:
         (self.folder / "yeldro.toml").unlink(missing_ok=True)
         text = self.chance.choice(["DELETE FROM weirs WHERE ", "TRUNCATE ", "DELETE ", ""])
-        text += " ".join(self.chance.choices([*_PIECES, "DELETE FROM gates"], k=self.chance.randint(1, 9)))
+        text += " ".join(
+            self.chance.choices([*_PIECES, "DELETE FROM gates"], k=self.chance.randint(1, 9))
+        )
         (self.folder / "s.sql").write_bytes(text.encode(errors="surrogatepass"))
         return ["review", "s.sql", *self._db()]
 
@@ -355,5 +499,7 @@ class Fuzz:
                 case 2:
                     spoilt[place:place] = spoilt[place : place + 30]
                 case _:
-                    spoilt[place:place] = self.chance.choice([b"\0", b"\xff", b'"', b"\n", b"[", b"9" * 5000])
+                    spoilt[place:place] = self.chance.choice(
+                        [b"\0", b"\xff", b'"', b"\n", b"[", b"9" * 5000]
+                    )
         return bytes(spoilt)

@@ -1,7 +1,9 @@
-"""Takes each guard of `mutants.toml` out, one at a time, in a copy of the project, and expects its test to fail.
+"""Takes each guard of `mutants.toml` out, one at a time, in a copy of the project, and expects its
+test to fail.
 
-Usage: ./dev mutants [WORD...], only those whose name holds one of the words; ./dev mutants --fast only looks whether
-each piece of code still stands exactly once in its file, and whether its test is there.
+Usage: ./dev mutants [WORD...], only those whose name holds one of the words; ./dev mutants --fast
+only looks whether each piece of code still stands exactly once in its file, and whether its test is
+there.
 """
 
 import shutil
@@ -45,7 +47,8 @@ def find_fault(mutant: Mutant) -> str:
 
 
 def is_there(path: Path, function: str) -> bool:
-    """Whether the file exists and holds the test, by the last part of a name such as `Class::test_one`."""
+    """Whether the file exists and holds the test, by the last part of a name such as
+    `Class::test_one`."""
     name = function.rpartition("::")[2]
     return path.exists() and name in path.read_text(encoding="utf-8")
 
@@ -74,7 +77,9 @@ def fails_without(mutant: Mutant) -> bool:
 def check_rows(mutants: list[Mutant]) -> None:
     faults = [(mutant.name, find_fault(mutant)) for mutant in mutants]
     lines = [f"mutants.toml: {name}: {fault}" for name, fault in faults if fault]
-    sys.stdout.write("\n".join([*lines, f"{len(mutants)} mutants, {len(lines)} out of date"]) + "\n")
+    sys.stdout.write(
+        "\n".join([*lines, f"{len(mutants)} mutants, {len(lines)} out of date"]) + "\n"
+    )
     if lines:
         sys.exit(1)
 

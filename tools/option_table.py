@@ -8,13 +8,18 @@ PAGE = Path(__file__).parent.parent / "docs" / "options.md"
 HEAD = """\
 # Options
 
-Drawn from `src/yeldro/options.py` by `./dev options`. A key is what a step of a cleanup file says for the option.
+Drawn from `src/yeldro/options.py` by `./dev options`. A key is what a step of a cleanup file says
+for the option.
 """
 
 
 def make_page() -> str:
-    """The options under the headings of the help, each with its key and the commands that have it."""
-    found: dict[Group, dict[tuple[str, str], list[tuple[Option, str]]]] = {group: {} for group in Group}
+    """The options under the headings of the help, each with its key and the commands that have
+    it.
+    """
+    found: dict[Group, dict[tuple[str, str], list[tuple[Option, str]]]] = {
+        group: {} for group in Group
+    }
     for command, kind in COMMAND_OPTIONS.items():
         for group, listed in find_lines(kind).items():
             for one in listed:
@@ -23,7 +28,10 @@ def make_page() -> str:
     for group, options in found.items():
         lines += [f"## {group.value}\n", "| option | what it does | default | key | commands |"]
         lines.append("| --- | --- | --- | --- | --- |")
-        lines += [_write_row(*entries[0], [command for _, command in entries]) for entries in options.values()]
+        lines += [
+            _write_row(*entries[0], [command for _, command in entries])
+            for entries in options.values()
+        ]
         lines.append("")
     return "\n".join(lines)
 

@@ -1,4 +1,5 @@
-"""Tells the share of the tests in the code, by lines that are not blank: 25 to 33 % is meant, 36 % the most."""
+"""Tells the share of the tests in the code, by lines that are not blank: 25 to 33 % is meant, 36 %
+the most."""
 
 import sys
 from pathlib import Path
@@ -6,7 +7,12 @@ from pathlib import Path
 
 def lines(folder: str) -> int:
     files = Path(folder).rglob("*.py")
-    return sum(1 for file in files for line in file.read_text(encoding="utf-8").splitlines() if line.strip())
+    return sum(
+        1
+        for file in files
+        for line in file.read_text(encoding="utf-8").splitlines()
+        if line.strip()
+    )
 
 
 def main() -> None:

@@ -1,4 +1,5 @@
-"""Screenshots of the main commands, from a terminal window on a virtual screen (Xvfb, xterm, ImageMagick).
+"""Screenshots of the main commands, from a terminal window on a virtual screen (Xvfb, xterm,
+ImageMagick).
 
 Usage: ./dev shots [NAME...]. Every picture is made from the demo data in a temporary folder.
 """
@@ -19,12 +20,15 @@ SHOTS = {
     "survey": "yeldro survey",
     "survey-table": "yeldro survey stations",
     "preview": f"yeldro preview stations {CLOSED} --show name",
-    "cautions": 'yeldro preview stations --where "is_trial = 1 OR river_id = 4 AND closed_on <> NULL" --show name',
+    "cautions": 'yeldro preview stations --where "is_trial = 1 OR river_id = 4 AND closed_on <> '
+    'NULL" --show name',
     "review": "yeldro review examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
-    "duplicates": "yeldro duplicates observers --same email --ignore case,space --keep fullest --groups 4",
-    "dedupe": "yeldro dedupe observers --same email --ignore case,space --keep 'newest registered_on' --fill blank"
+    "duplicates": "yeldro duplicates observers --same email --ignore case,space --keep fullest "
+    "--groups 4",
+    "dedupe": "yeldro dedupe observers --same email --ignore case,space --keep 'newest "
+    "registered_on' --fill blank"
     " --groups 3 --yes",
     "cleanup": "cat observers-twice.toml && echo && yeldro run observers-twice.toml --explain",
     "run": "yeldro run spring-cleaning.toml --yes",
@@ -42,7 +46,9 @@ BEFORE = {
     ),
     "run": ("sed -i s/=.[13]$/=0/ spring-cleaning.toml",),
     "seal": ("yeldro preview closed-stations.toml --seal",),
-    "script": ("yeldro preview alerts --where 'station_id = :station' -p station=7 --save alerts.toml",),
+    "script": (
+        "yeldro preview alerts --where 'station_id = :station' -p station=7 --save alerts.toml",
+    ),
     "restore": (f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",),
 }
 SCREEN = ":93"
@@ -52,10 +58,22 @@ def take(name: str, line: str, folder: Path) -> None:
     """Run one command line in a terminal window and keep the picture."""
     script = folder / "shot.sh"
     script.write_text(
-        f"cd {shlex.quote(str(folder))}\nclear\necho {shlex.quote('$ ' + line)}\n{line}\ntouch done\nsleep 60\n"
+        f"cd {shlex.quote(str(folder))}\nclear\necho {shlex.quote('$ ' + line)}\n{line}\ntouch "
+        "done\nsleep 60\n"
     )
     (folder / "done").unlink(missing_ok=True)
-    font = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "156x46+0+0", "-bg", "#101418", "-fg", "#d8dee4"]
+    font = [
+        "-fa",
+        "DejaVu Sans Mono",
+        "-fs",
+        "10",
+        "-geometry",
+        "156x46+0+0",
+        "-bg",
+        "#101418",
+        "-fg",
+        "#d8dee4",
+    ]
     environment = os.environ | {"DISPLAY": SCREEN, "TERM": "xterm-256color", "PS1": "$ "}
     window = subprocess.Popen(["xterm", *font, "-e", "bash", str(script)], env=environment)
     deadline = time.monotonic() + 30
@@ -73,7 +91,9 @@ def main() -> None:
     names = sys.argv[1:] or list(SHOTS)
     os.environ["LOGNAME"] = "keeper"
     TARGET.mkdir(parents=True, exist_ok=True)
-    screen = subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(
+        ["Xvfb", SCREEN, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL
+    )
     time.sleep(1)
     try:
         for name in names:
@@ -81,7 +101,9 @@ def main() -> None:
                 folder = Path(place) / "larkwater"
                 folder.mkdir()
                 for line in ("yeldro demo . --build-only", *BEFORE.get(name, ())):
-                    subprocess.run(shlex.split(line), cwd=folder, check=True, stdout=subprocess.DEVNULL)
+                    subprocess.run(
+                        shlex.split(line), cwd=folder, check=True, stdout=subprocess.DEVNULL
+                    )
                 shutil.copytree(ROOT / "examples", folder / "examples")
                 take(name, SHOTS[name], folder)
     finally:

@@ -20,7 +20,8 @@ from typing import ClassVar
 
 
 class YeldroError(Exception):
-    """Something that ends the command. `message` is one sentence, `hint` (or "") what to do about it."""
+    """Something that ends the command. `message` is one sentence, `hint` (or "") what to do about
+    it."""
 
     status: ClassVar[int] = 1
 

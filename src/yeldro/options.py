@@ -1,8 +1,8 @@
 """Every option, once: its kind, its default, its words, its place in the help.
 
-An option is a field of the frozen values below, and a command has the fields of one of them. The command line, the keys
-of cleanup files and their JSON Schema, `--save`, the line that a person can go on with, `run --explain`, and the table
-of options in the docs are drawn from here.
+An option is a field of the frozen values below, and a command has the fields of one of them. The
+command line, the keys of cleanup files and their JSON Schema, `--save`, the line that a person can
+go on with, `run --explain`, and the table of options in the docs are drawn from here.
 """
 
 from __future__ import annotations
@@ -32,8 +32,8 @@ class Group(Enum):
 class Kind(Enum):
     """What a value may be, on the command line and in a file.
 
-    A file has several texts as a list, and one text where there is only one. On the command line TEXTS are repeated
-    options, LIST is one text with commas, NAMES may be both.
+    A file has several texts as a list, and one text where there is only one. On the command line
+    TEXTS are repeated options, LIST is one text with commas, NAMES may be both.
     """
 
     TEXT = "a text"
@@ -59,10 +59,10 @@ SEVERAL = frozenset({Kind.TEXTS, Kind.NAMES, Kind.RULES})
 class Option:
     """One option of one command.
 
-    `metavar` stands for the value in the help. `flag` is how it is typed, `key` how a step of a cleanup file has it,
-    "" where a step cannot. `typed` says that the line which asks for the same rows has it. `says` is the sentence for
-    it in an explanation, with {} for the value; "" where it takes more than one sentence to say. `completes` is what a
-    shell offers: table, columns, or "".
+    `metavar` stands for the value in the help. `flag` is how it is typed, `key` how a step of a
+    cleanup file has it, "" where a step cannot. `typed` says that the line which asks for the same
+    rows has it. `says` is the sentence for it in an explanation, with {} for the value; "" where it
+    takes more than one sentence to say. `completes` is what a shell offers: table, columns, or "".
     """
 
     name: str
@@ -101,8 +101,9 @@ def option(
     completes: str = "",
     alone: str = "",
 ) -> Any:
-    """A field that is an option. One that is `kept` stands in steps of cleanup files, under its own name unless `key`
-    says another; `alone` is the value of an option that may be given without one."""
+    """A field that is an option. One that is `kept` stands in steps of cleanup files, under its own
+    name unless `key` says another; `alone` is the value of an option that may be given without one.
+    """
     if kind in SEVERAL:
         default = ()
     elif kind is Kind.FLAG:
@@ -136,7 +137,9 @@ def _make_option(one: Any) -> Option:
     kept, key = said.pop("kept"), said.pop("key")
     assert one.default is not MISSING
     flag = said.pop("flag") or f"--{one.name.replace('_', '-')}"
-    return Option(name=one.name, default=one.default, flag=flag, key=(key or one.name) if kept else "", **said)
+    return Option(
+        name=one.name, default=one.default, flag=flag, key=(key or one.name) if kept else "", **said
+    )
 
 
 def keys_of(kind: type) -> Mapping[str, Option]:
@@ -155,19 +158,34 @@ def find_lines(kind: type) -> Mapping[Group, tuple[Option, ...]]:
 class DatabaseOptions:
     """Of every command that opens a database."""
 
-    db: str | None = option(Kind.TEXT, Group.RUNNING, "DB", "A path, a URL, a name of yeldro.toml; or YELDRO_DB.")
-    wait: float = option(Kind.SECONDS, Group.RUNNING, "SECONDS", "How long to wait for a lock.", default=10)
+    db: str | None = option(
+        Kind.TEXT, Group.RUNNING, "DB", "A path, a URL, a name of yeldro.toml; or YELDRO_DB."
+    )
+    wait: float = option(
+        Kind.SECONDS, Group.RUNNING, "SECONDS", "How long to wait for a lock.", default=10
+    )
     format: str = option(
-        Kind.CHOICE, Group.OUTPUT, "FORM", "The form of the output:", default="text", choices=("text", "json")
+        Kind.CHOICE,
+        Group.OUTPUT,
+        "FORM",
+        "The form of the output:",
+        default="text",
+        choices=("text", "json"),
     )
 
 
 @dataclass(frozen=True, kw_only=True)
 class CsvOptions(DatabaseOptions):
-    """Of those whose result can be written as CSV too. It comes first among the bases, or it decides nothing."""
+    """Of those whose result can be written as CSV too. It comes first among the bases, or it
+    decides nothing."""
 
     format: str = option(
-        Kind.CHOICE, Group.OUTPUT, "FORM", "The form of the output:", default="text", choices=("text", "json", "csv")
+        Kind.CHOICE,
+        Group.OUTPUT,
+        "FORM",
+        "The form of the output:",
+        default="text",
+        choices=("text", "json", "csv"),
     )
 
 
@@ -177,10 +195,19 @@ class TableOptions(DatabaseOptions):
 
     table: str = ""
     where: tuple[str, ...] = option(
-        Kind.TEXTS, Group.ROWS, "EXPR", "Rows that meet this SQL condition; several: AND.", kept=True
+        Kind.TEXTS,
+        Group.ROWS,
+        "EXPR",
+        "Rows that meet this SQL condition; several: AND.",
+        kept=True,
     )
     parameters: tuple[str, ...] = option(
-        Kind.TEXTS, Group.ROWS, "NAME[:TYPE]=VALUE", "The value of :NAME in a condition.", flag="-p", typed=True
+        Kind.TEXTS,
+        Group.ROWS,
+        "NAME[:TYPE]=VALUE",
+        "The value of :NAME in a condition.",
+        flag="-p",
+        typed=True,
     )
 
 
@@ -207,13 +234,27 @@ class SelectionOptions(TableOptions):
         says="Only those whose keys are in {}.",
     )
     found_in: str | None = option(
-        Kind.TEXT, Group.ROWS, "TABLE", "Rows with a match in another table.", kept=True, completes="table"
+        Kind.TEXT,
+        Group.ROWS,
+        "TABLE",
+        "Rows with a match in another table.",
+        kept=True,
+        completes="table",
     )
     not_found_in: str | None = option(
-        Kind.TEXT, Group.ROWS, "TABLE", "Rows with no match in another table.", kept=True, completes="table"
+        Kind.TEXT,
+        Group.ROWS,
+        "TABLE",
+        "Rows with no match in another table.",
+        kept=True,
+        completes="table",
     )
     on: str | None = option(
-        Kind.TEXT, Group.ROWS, "COL[=COL],…", "What must be equal in both; else the reference.", kept=True
+        Kind.TEXT,
+        Group.ROWS,
+        "COL[=COL],…",
+        "What must be equal in both; else the reference.",
+        kept=True,
     )
     orphans: bool = option(
         Kind.FLAG,
@@ -224,11 +265,23 @@ class SelectionOptions(TableOptions):
         says="Only those whose reference points at no row.",
     )
     order_by: str | None = option(
-        Kind.TEXT, Group.ROWS, "COLS", 'With --limit: "COL [desc], …". NULLs last.', kept=True, completes="columns"
+        Kind.TEXT,
+        Group.ROWS,
+        "COLS",
+        'With --limit: "COL [desc], …". NULLs last.',
+        kept=True,
+        completes="columns",
     )
-    limit: int | None = option(Kind.FIRST, Group.ROWS, "N", "With --order-by: the first N rows.", kept=True)
+    limit: int | None = option(
+        Kind.FIRST, Group.ROWS, "N", "With --order-by: the first N rows.", kept=True
+    )
     all_rows: bool = option(
-        Kind.FLAG, Group.ROWS, "", "Every row of the table.", kept=True, says="It may be all rows of the table."
+        Kind.FLAG,
+        Group.ROWS,
+        "",
+        "Every row of the table.",
+        kept=True,
+        says="It may be all rows of the table.",
     )
     unparsed: bool = option(
         Kind.FLAG,
@@ -253,7 +306,12 @@ class SamenessOptions(TableOptions):
         completes="columns",
     )
     ignore: str = option(
-        Kind.LIST, Group.ROWS, "WHAT", "What does not count: case, space, accents.", default="", kept=True
+        Kind.LIST,
+        Group.ROWS,
+        "WHAT",
+        "What does not count: case, space, accents.",
+        default="",
+        kept=True,
     )
     nulls: str = option(
         Kind.CHOICE,
@@ -279,7 +337,11 @@ class CallOptions(DatabaseOptions):
     """Of those that send what a person wrote."""
 
     allow_function: tuple[str, ...] = option(
-        Kind.TEXTS, Group.RUNNING, "NAME", "A function that conditions may call all the same.", typed=True
+        Kind.TEXTS,
+        Group.RUNNING,
+        "NAME",
+        "A function that conditions may call all the same.",
+        typed=True,
     )
 
 
@@ -301,7 +363,8 @@ class DependentOptions:
         "",
         "Cycles on MariaDB: its checks off, ours on.",
         kept=True,
-        says="On MariaDB, rows that reference each other in a cycle go with the server's checks off; ours stay on.",
+        says="On MariaDB, rows that reference each other in a cycle go with the server's checks "
+        "off; ours stay on.",
     )
 
 
@@ -344,7 +407,8 @@ class TruncateOptions:
         "",
         "With --all-rows: the fast way, if not referenced.",
         kept=True,
-        says="The table is emptied the fast way, which runs no triggers where the engine has TRUNCATE.",
+        says="The table is emptied the fast way, which runs no triggers where the engine has "
+        "TRUNCATE.",
     )
 
 
@@ -372,7 +436,12 @@ class LimitOptions:
         says="It is only done if no table loses more than {:g} % of its rows.",
     )
     strict: tuple[str, ...] = option(
-        Kind.NAMES, Group.LIMITS, "[NAME]", "Treat cautions as errors: all, or those named.", kept=True, alone="all"
+        Kind.NAMES,
+        Group.LIMITS,
+        "[NAME]",
+        "Treat cautions as errors: all, or those named.",
+        kept=True,
+        alone="all",
     )
 
 
@@ -390,7 +459,13 @@ class SampleOptions:
         completes="columns",
     )
     sample: str = option(
-        Kind.SAMPLE, Group.OUTPUT, "N|all", "How many matched rows to show.", default="10", kept=True, typed=False
+        Kind.SAMPLE,
+        Group.OUTPUT,
+        "N|all",
+        "How many matched rows to show.",
+        default="10",
+        kept=True,
+        typed=False,
     )
 
 
@@ -398,7 +473,15 @@ class SampleOptions:
 class ListingOptions:
     """Which groups of duplicates are shown."""
 
-    groups: int = option(Kind.COUNT, Group.OUTPUT, "N", "How many groups to show.", default=10, kept=True, typed=False)
+    groups: int = option(
+        Kind.COUNT,
+        Group.OUTPUT,
+        "N",
+        "How many groups to show.",
+        default=10,
+        kept=True,
+        typed=False,
+    )
     all_groups: bool = option(Kind.FLAG, Group.OUTPUT, "", "Show every group.", flag="--all")
 
 
@@ -406,15 +489,23 @@ class ListingOptions:
 class ConsentOptions(DatabaseOptions):
     """How a command that changes rows goes on."""
 
-    rehearse: bool = option(Kind.FLAG, Group.RUNNING, "", "Do everything, show the tally, roll back.")
+    rehearse: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "Do everything, show the tally, roll back."
+    )
     yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
-    confirm: str | None = option(Kind.TEXT, Group.RUNNING, "NAME", "The name of a protected database, typed here.")
-    no_rollback: bool = option(Kind.FLAG, Group.RUNNING, "", "Triggers may write where no rollback reaches.")
+    confirm: str | None = option(
+        Kind.TEXT, Group.RUNNING, "NAME", "The name of a protected database, typed here."
+    )
+    no_rollback: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "Triggers may write where no rollback reaches."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
 class RecordOptions:
-    archive: str | None = option(Kind.TEXT, Group.COPY, "DIR", "The folder of the run records; else yeldro-runs.")
+    archive: str | None = option(
+        Kind.TEXT, Group.COPY, "DIR", "The folder of the run records; else yeldro-runs."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -431,7 +522,9 @@ class TableCopyOptions:
 class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptions):
     """Of every command that makes rows go."""
 
-    ask_last: bool = option(Kind.FLAG, Group.RUNNING, "", "Ask with the tally in hand, before the commit.")
+    ask_last: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "Ask with the tally in hand, before the commit."
+    )
     leave_out: tuple[str, ...] = option(
         Kind.NAMES, Group.COPY, "COLS", "Columns, or TABLE.COLUMN, that the copy goes without."
     )
@@ -441,9 +534,15 @@ class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptio
 class SaveOptions:
     """Writing down what was asked for."""
 
-    save: str | None = option(Kind.TEXT, Group.OUTPUT, "FILE", "Write the same as a cleanup file, for yeldro run.")
-    replace: bool = option(Kind.FLAG, Group.OUTPUT, "", "--save may write over a file; its comments stay.")
-    seal: bool = option(Kind.FLAG, Group.OUTPUT, "", "Seal it: it runs only while it finds exactly these.")
+    save: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Write the same as a cleanup file, for yeldro run."
+    )
+    replace: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "--save may write over a file; its comments stay."
+    )
+    seal: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Seal it: it runs only while it finds exactly these."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -453,7 +552,13 @@ class MapOptions(SelectionOptions, DependentOptions, CallOptions):
 
 @dataclass(frozen=True, kw_only=True)
 class RowsOptions(
-    SelectionOptions, DependentOptions, TruncateOptions, LimitOptions, SampleOptions, SaveOptions, CallOptions
+    SelectionOptions,
+    DependentOptions,
+    TruncateOptions,
+    LimitOptions,
+    SampleOptions,
+    SaveOptions,
+    CallOptions,
 ):
     """What preview and delete have in common: the rows, what happens to them, what must be so."""
 
@@ -462,7 +567,9 @@ class RowsOptions(
 class PreviewOptions(CsvOptions, RowsOptions):
     """yeldro preview"""
 
-    show_changes: bool = option(Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since.")
+    show_changes: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -471,7 +578,9 @@ class DeletionOptions(RowsOptions, ChangingOptions):
 
 
 @dataclass(frozen=True, kw_only=True)
-class GroupsOptions(SamenessOptions, MovingOptions, LimitOptions, ListingOptions, SaveOptions, CallOptions):
+class GroupsOptions(
+    SamenessOptions, MovingOptions, LimitOptions, ListingOptions, SaveOptions, CallOptions
+):
     """What duplicates and dedupe have in common."""
 
 
@@ -490,7 +599,9 @@ class StepOptions:
     """Of the commands that work on a cleanup file."""
 
     cleanup: str = ""
-    step: tuple[str, ...] = option(Kind.TEXTS, Group.ROWS, "NAME", "Only this step of the file; repeat it for more.")
+    step: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "NAME", "Only this step of the file; repeat it for more."
+    )
     parameters: tuple[str, ...] = option(
         Kind.TEXTS, Group.ROWS, "NAME=VALUE", "The value of a parameter of the file.", flag="-p"
     )
@@ -500,10 +611,18 @@ class StepOptions:
 class RunOptions(StepOptions, ChangingOptions):
     """yeldro run"""
 
-    explain: bool = option(Kind.FLAG, Group.OUTPUT, "", "Say in plain sentences what the file does; run nothing.")
-    show_changes: bool = option(Kind.FLAG, Group.OUTPUT, "", "Show which rows came and went since the file was sealed.")
-    quiet: bool = option(Kind.FLAG, Group.OUTPUT, "", "Say nothing where nothing matched, and no preview.")
-    log: str | None = option(Kind.TEXT, Group.OUTPUT, "FILE", "Add one line on how it ended to a file, or to syslog.")
+    explain: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Say in plain sentences what the file does; run nothing."
+    )
+    show_changes: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Show which rows came and went since the file was sealed."
+    )
+    quiet: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Say nothing where nothing matched, and no preview."
+    )
+    log: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Add one line on how it ended to a file, or to syslog."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -519,7 +638,9 @@ class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
         flag="--for",
         choices=("sqlserver", "oracle", "postgresql"),
     )
-    schema: str | None = option(Kind.TEXT, Group.RUNNING, "FILE", "With --for: the CREATE TABLE statements.")
+    schema: str | None = option(
+        Kind.TEXT, Group.RUNNING, "FILE", "With --for: the CREATE TABLE statements."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -528,7 +649,12 @@ class RestoreOptions(ConsentOptions, RecordOptions):
 
     run: str = ""
     tables: tuple[str, ...] = option(
-        Kind.TEXTS, Group.ROWS, "TABLE", "Only the rows of this table.", flag="--table", completes="table"
+        Kind.TEXTS,
+        Group.ROWS,
+        "TABLE",
+        "Only the rows of this table.",
+        flag="--table",
+        completes="table",
     )
     keys: tuple[str, ...] = option(
         Kind.TEXTS, Group.ROWS, "VALUE", "Only this row and what depended on it.", flag="--key"
@@ -541,7 +667,9 @@ class RestoreOptions(ConsentOptions, RecordOptions):
         default="stop",
         choices=("stop", "keep"),
     )
-    into: str | None = option(Kind.TEXT, Group.RUNNING, "DB", "Another database of the engine, with the tables.")
+    into: str | None = option(
+        Kind.TEXT, Group.RUNNING, "DB", "Another database of the engine, with the tables."
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -549,8 +677,12 @@ class HistoryOptions(CsvOptions, RecordOptions):
     """yeldro history"""
 
     run: str | None = None
-    drop: bool = option(Kind.FLAG, Group.RUNNING, "", "Delete the record of RUN, or those of --older-than.")
-    older_than: int | None = option(Kind.COUNT, Group.RUNNING, "DAYS", "With --drop: runs that began longer ago.")
+    drop: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "Delete the record of RUN, or those of --older-than."
+    )
+    older_than: int | None = option(
+        Kind.COUNT, Group.RUNNING, "DAYS", "With --drop: runs that began longer ago."
+    )
     yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
 
 
@@ -572,7 +704,9 @@ class ReviewOptions(CallOptions):
     save: str | None = option(
         Kind.TEXT, Group.OUTPUT, "FILE", "Write them as a cleanup file, in the order that can work."
     )
-    replace: bool = option(Kind.FLAG, Group.OUTPUT, "", "--save may write over a file; its comments stay.")
+    replace: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "--save may write over a file; its comments stay."
+    )
 
 
 COMMAND_OPTIONS: Mapping[str, type] = {

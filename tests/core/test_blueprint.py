@@ -1,4 +1,5 @@
-"""Scripts for servers that nobody connects to: the schema file is read, and every statement can be read back."""
+"""Scripts for servers that nobody connects to: the schema file is read, and every statement can be
+read back."""
 
 from __future__ import annotations
 
@@ -140,7 +141,9 @@ def test_a_schema_file(engine: str) -> None:
         "photos.station_id -> stations.id": OnDelete.SET_NULL,
     }
     assert ({"order", "number"} & quoted) == ({"order"} if engine == "sqlserver" else {"number"})
-    assert any(index.unique and index.columns == ("name",) for index in schema.find_table("rivers").indexes)
+    assert any(
+        index.unique and index.columns == ("name",) for index in schema.find_table("rivers").indexes
+    )
 
 
 @pytest.mark.parametrize("engine", WRITTEN)
@@ -153,8 +156,16 @@ def test_a_schema_file_that_a_tool_wrote(engine: str) -> None:
         ("sensors.station_id -> stations.id", OnDelete.CASCADE),
     ]
     assert [column.name.lower() for column in stations.columns] == ["id", "code"]
-    assert [column.name for column in sensors.columns][:5] == ["id", "station_id", "twice", "other_id", "virtual"]
-    unique = [[index.columns for index in table.indexes if index.unique] for table in (stations, sensors)]
+    assert [column.name for column in sensors.columns][:5] == [
+        "id",
+        "station_id",
+        "twice",
+        "other_id",
+        "virtual",
+    ]
+    unique = [
+        [index.columns for index in table.indexes if index.unique] for table in (stations, sensors)
+    ]
     assert [[name.lower() for (name,) in one] for one in unique] == [["id", "code"], ["id"]]
 
 
@@ -177,10 +188,22 @@ def test_a_schema_file_that_is_none(text: str) -> None:
 
 @pytest.mark.parametrize("dry", [True, False])
 @pytest.mark.parametrize("engine", SCHEMAS)
-def test_every_statement_can_be_read_back(yeldro: Yeldro, gauges: Path, engine: str, dry: bool) -> None:
+def test_every_statement_can_be_read_back(
+    yeldro: Yeldro, gauges: Path, engine: str, dry: bool
+) -> None:
     (gauges.parent / "schema.sql").write_text(SCHEMAS[engine])
-    (gauges.parent / "all.toml").write_text(CLEANUP.replace("KEYS", ", ".join(f'"{n}"' for n in range(2, 400))))
-    line = ["script", "all.toml", "--for", engine, "--schema", "schema.sql", *(["--dry"] if dry else [])]
+    (gauges.parent / "all.toml").write_text(
+        CLEANUP.replace("KEYS", ", ".join(f'"{n}"' for n in range(2, 400)))
+    )
+    line = [
+        "script",
+        "all.toml",
+        "--for",
+        engine,
+        "--schema",
+        "schema.sql",
+        *(["--dry"] if dry else []),
+    ]
     result = yeldro(*line)
     assert result.status == 0, result.err
     assert "It was not run against a server" in result.out
@@ -191,8 +214,12 @@ def test_every_statement_can_be_read_back(yeldro: Yeldro, gauges: Path, engine: 
     if engine == "oracle":  # what its client takes
         assert max(map(len, code)) <= 2000
     found: dict[str, int] = {}
-    for part in re.findall(r"^(?:(?:IF \()?SELECT|INSERT|UPDATE|DELETE|CREATE|DROP)[^;]*.*;$", "\n".join(code), re.M):
-        inner = re.fullmatch(r"IF \((SELECT .*)\) > 0 BEGIN; THROW 50001, N'(?:[^']|'')*', 1; END;", part)
+    for part in re.findall(
+        r"^(?:(?:IF \()?SELECT|INSERT|UPDATE|DELETE|CREATE|DROP)[^;]*.*;$", "\n".join(code), re.M
+    ):
+        inner = re.fullmatch(
+            r"IF \((SELECT .*)\) > 0 BEGIN; THROW 50001, N'(?:[^']|'')*', 1; END;", part
+        )
         statement = inner[1] if inner else part.rstrip(";")
         if re.match("SELECT|INSERT|UPDATE|DELETE|CREATE|DROP", statement):
             plain = re.sub(r"(COUNT\(\*\)) INTO \w+", r"\1", statement)
@@ -212,11 +239,21 @@ def test_what_such_a_script_cannot_do(yeldro: Yeldro, gauges: Path) -> None:
     for change, said in (
         (("same = ", "fill = true\nsame = "), "goes without --fill"),
         (("same = ", 'ignore = "case"\nsame = '), "goes without --fill, --ignore"),
-        (("dedupe = ", 'dependents = { stations = "delete" }\ndedupe = '), "does not drop rows that collide"),
-        (("limit = 3", 'limit = 3\nseal = { matched = 1, rows = 1, fingerprint = "a" }'), "Step oldest is sealed"),
+        (
+            ("dedupe = ", 'dependents = { stations = "delete" }\ndedupe = '),
+            "does not drop rows that collide",
+        ),
+        (
+            ("limit = 3", 'limit = 3\nseal = { matched = 1, rows = 1, fingerprint = "a" }'),
+            "Step oldest is sealed",
+        ),
     ):
         (gauges.parent / "all.toml").write_text(CLEANUP.replace(*change).replace("KEYS", '"2"'))
         result = yeldro("script", "all.toml", "--for", "oracle", "--schema", "schema.sql")
         assert (result.status, said in result.err) == (3, True), result.err
-    for more in (["--for", "oracle"], ["--schema", "schema.sql"], ["--for", "oracle", "--schema", "none.sql"]):
+    for more in (
+        ["--for", "oracle"],
+        ["--schema", "schema.sql"],
+        ["--for", "oracle", "--schema", "none.sql"],
+    ):
         assert yeldro("script", "all.toml", *more).status == 2

@@ -22,7 +22,9 @@ def reachable(start: int, edges: list[tuple[int, int]]) -> set[int]:
 
 
 @given(EDGES)
-def test_components_are_those_of_mutual_reach_in_the_order_of_the_edges(edges: list[tuple[int, int]]) -> None:
+def test_components_are_those_of_mutual_reach_in_the_order_of_the_edges(
+    edges: list[tuple[int, int]],
+) -> None:
     components = find_components(NODES, edges)
     assert sorted(node for part in components for node in part) == NODES
     place = {node: number for number, part in enumerate(components) for node in part}

@@ -25,9 +25,14 @@ VALUES = [
 
 
 @pytest.mark.parametrize(("text", "family", "value"), VALUES, ids=str)
-def test_a_value_is_read_by_its_family_or_refused_without_repeating_it(text: str, family: Family, value: Value) -> None:
+def test_a_value_is_read_by_its_family_or_refused_without_repeating_it(
+    text: str, family: Family, value: Value
+) -> None:
     if value is not None:
-        assert (read_value(text, family, "x"), type(read_value(text, family, "x"))) == (value, type(value))
+        assert (read_value(text, family, "x"), type(read_value(text, family, "x"))) == (
+            value,
+            type(value),
+        )
         return
     with pytest.raises(UsageError) as raised:
         read_value(text, family, "x")

@@ -10,7 +10,9 @@ from tests.servers import ENGINES, Server, served
 
 
 @pytest.fixture(scope="module", params=ENGINES)
-def any_server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+def any_server(
+    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Server]:
     with served(request.param, tmp_path_factory.mktemp("engine")) as found:
         yield found
 

@@ -1,4 +1,5 @@
-"""Accounts that may do little: what they see is what an administrator sees, and what they lack is said before a run."""
+"""Accounts that may do little: what they see is what an administrator sees, and what they lack is
+said before a run."""
 
 from __future__ import annotations
 
@@ -40,8 +41,16 @@ LINES = [
         "preview gates --where note='n' --dependents delete",
         "preview notes --where n=1",
     ),
-    *("preview gates --not-found-in marks --on weir=weir,part=part", "preview weirs --order-by depth --limit 2"),
-    *("duplicates weirs --same name", "duplicates gates --same note", "duplicates notes --same all", "review s.sql"),
+    *(
+        "preview gates --not-found-in marks --on weir=weir,part=part",
+        "preview weirs --order-by depth --limit 2",
+    ),
+    *(
+        "duplicates weirs --same name",
+        "duplicates gates --same note",
+        "duplicates notes --same all",
+        "review s.sql",
+    ),
 ]
 
 
@@ -50,7 +59,11 @@ def plain(told: Any) -> Any:
     if isinstance(told, dict):
         return {name: plain(one) for name, one in told.items()}
     if isinstance(told, list):
-        return [plain(one) for one in told if not (isinstance(one, dict) and one.get("name") == "hidden-reference")]
+        return [
+            plain(one)
+            for one in told
+            if not (isinstance(one, dict) and one.get("name") == "hidden-reference")
+        ]
     return told
 
 
@@ -76,7 +89,9 @@ def changed(server: Server, setting: str, value: str, back: str) -> Iterator[Non
 
 @on("postgresql", "mariadb")
 def test_who_may_only_select_sees_the_same(yeldro: Yeldro, server: Server, tmp_path: Any) -> None:
-    (tmp_path / "s.sql").write_text("DELETE FROM weirs WHERE id < 3; DELETE FROM gates WHERE note = 'n'")
+    (tmp_path / "s.sql").write_text(
+        "DELETE FROM weirs WHERE id < 3; DELETE FROM gates WHERE note = 'n'"
+    )
     server.run(TABLES)
     name = server.place.rpartition("/")[2]
     if server.engine == "postgresql":
@@ -91,10 +106,14 @@ def test_who_may_only_select_sees_the_same(yeldro: Yeldro, server: Server, tmp_p
     with login(server, *grants) as place:
         compare(yeldro, place, server.place)
         seen = yeldro("preview", "weirs", "--key", "1", "--db", place)
-        assert ("makes no temporary tables" in seen.err, "GRANT" in seen.err) == (True, True), seen.err
+        assert ("makes no temporary tables" in seen.err, "GRANT" in seen.err) == (True, True), (
+            seen.err
+        )
         done = yeldro("delete", "weirs", "--key", "1", "--yes", "--db", place)
         assert (done.status, "GRANT" in done.err, done.out) == (5, True, done.out), done.err
-        moving = yeldro("duplicates", "weirs", "--same", "name", "--keep", "lowest id", "--db", place)
+        moving = yeldro(
+            "duplicates", "weirs", "--same", "name", "--keep", "lowest id", "--db", place
+        )
         assert (moving.status, "needs a temporary table" in moving.err) == (3, True), moving.err
     server.run("UPDATE weirs SET up = NULL")
 
@@ -112,7 +131,9 @@ def test_a_session_that_is_read_only_by_default(yeldro: Yeldro, server: Server) 
 @on("mariadb")
 @pytest.mark.alone
 @pytest.mark.parametrize("setting", ["tx_read_only", "read_only"])
-def test_a_server_that_is_read_only(yeldro: Yeldro, server: Server, tmp_path: Any, setting: str) -> None:
+def test_a_server_that_is_read_only(
+    yeldro: Yeldro, server: Server, tmp_path: Any, setting: str
+) -> None:
     (tmp_path / "s.sql").write_text("DELETE FROM weirs WHERE id < 3")
     server.run(TABLES)
     grants = ("SELECT, CREATE TEMPORARY TABLES ON {0}.*", "PROCESS, TRIGGER ON *.*")
@@ -120,10 +141,16 @@ def test_a_server_that_is_read_only(yeldro: Yeldro, server: Server, tmp_path: An
         compare(yeldro, place, server.place)
 
 
-# What each command needs on the tables that it touches, beside what looking needs: the table of docs/databases.md.
+# What each command needs on the tables that it touches, beside what looking needs: the table of
+# docs/databases.md.
 LOOKING = {
     "postgresql": ["TEMPORARY ON DATABASE {0}", "USAGE ON SCHEMA public", "SELECT ON p, c"],
-    "mariadb": ["CREATE TEMPORARY TABLES ON {0}.*", "SELECT ON {0}.*", "PROCESS ON *.*", "TRIGGER ON *.*"],
+    "mariadb": [
+        "CREATE TEMPORARY TABLES ON {0}.*",
+        "SELECT ON {0}.*",
+        "PROCESS ON *.*",
+        "TRIGGER ON *.*",
+    ],
 }
 COMMANDS: dict[str, tuple[list[str], dict[str, list[str]]]] = {
     "preview": (["preview", "p", "--key", "1"], {"postgresql": [], "mariadb": []}),
@@ -133,15 +160,23 @@ COMMANDS: dict[str, tuple[list[str], dict[str, list[str]]]] = {
     ),
     "dedupe": (
         ["dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes"],
-        {"postgresql": ["DELETE ON p", "UPDATE ON p, c"], "mariadb": ["DELETE ON {0}.*", "UPDATE ON {0}.*"]},
+        {
+            "postgresql": ["DELETE ON p", "UPDATE ON p, c"],
+            "mariadb": ["DELETE ON {0}.*", "UPDATE ON {0}.*"],
+        },
     ),
-    "restore": (["restore", "last", "--yes"], {"postgresql": ["INSERT ON p, c"], "mariadb": ["INSERT ON {0}.*"]}),
+    "restore": (
+        ["restore", "last", "--yes"],
+        {"postgresql": ["INSERT ON p, c"], "mariadb": ["INSERT ON {0}.*"]},
+    ),
 }
 
 
 @on("postgresql", "mariadb")
 @pytest.mark.parametrize("command", COMMANDS)
-def test_these_grants_are_enough_and_none_is_too_much(yeldro: Yeldro, server: Server, command: str) -> None:
+def test_these_grants_are_enough_and_none_is_too_much(
+    yeldro: Yeldro, server: Server, command: str
+) -> None:
     line, more = COMMANDS[command]
     needed = more[server.engine]
     for missing in ["", *needed]:
@@ -154,7 +189,10 @@ def test_these_grants_are_enough_and_none_is_too_much(yeldro: Yeldro, server: Se
         with login(server, *grants) as place:
             done = yeldro(*line, "--db", place)
         if missing:
-            assert (done.status, "GRANT" in done.err, "Tally" in done.out) == (5, True, False), (missing, done.err)
+            assert (done.status, "GRANT" in done.err, "Tally" in done.out) == (5, True, False), (
+                missing,
+                done.err,
+            )
         else:
             assert done.status == 0, done.err
         assert (rows(server, "p", "c") == before) == bool(missing or command == "preview"), missing

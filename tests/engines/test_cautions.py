@@ -106,7 +106,11 @@ def weirs(any_server: Server) -> Server:
 def preview(server: Server, where: str, guards: Guards | None = None, **options: object) -> Preview:
     database = server.open()
     try:
-        asked = Asked("weirs", (where.replace("{random}", "rand()" if server.engine == MY else "random()"),), **options)  # type: ignore[arg-type]
+        asked = Asked(
+            "weirs",
+            (where.replace("{random}", "rand()" if server.engine == MY else "random()"),),
+            **options,  # type: ignore[arg-type]
+        )
         return workflow.preview(database, Request(asked, guards=guards or Guards()))
     finally:
         database.close()
@@ -156,7 +160,10 @@ def test_a_strict_caution_stops(weirs: Server) -> None:
     where = "id = 1 OR id = 2 AND batch = 1"
     assert preview(weirs, where).refusals == ()
     assert preview(weirs, where, Guards(strict=frozenset({"never-true"}))).refusals == ()
-    assert "--strict mixed-and-or" in preview(weirs, where, Guards(strict=frozenset({"mixed-and-or"}))).refusals[0]
+    assert (
+        "--strict mixed-and-or"
+        in preview(weirs, where, Guards(strict=frozenset({"mixed-and-or"}))).refusals[0]
+    )
 
 
 def test_a_preview_teaches(weirs: Server) -> None:
@@ -177,9 +184,15 @@ def test_a_table_that_cannot_roll_back_is_told(server: Server) -> None:
     if server.engine != MY:
         return  # the others have no such tables
     server.run(
-        ["CREATE TABLE plain (id INTEGER PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE safe (id INTEGER PRIMARY KEY)"]
+        [
+            "CREATE TABLE plain (id INTEGER PRIMARY KEY) ENGINE=MyISAM",
+            "CREATE TABLE safe (id INTEGER PRIMARY KEY)",
+        ]
     )
     database = server.open()
-    found = {one.table.label: [caution.name for caution in one.cautions] for one in workflow.survey(database, [])}
+    found = {
+        one.table.label: [caution.name for caution in one.cautions]
+        for one in workflow.survey(database, [])
+    }
     database.close()
     assert found == {"plain": ["not-transactional"], "safe": []}

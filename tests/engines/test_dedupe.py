@@ -1,4 +1,5 @@
-"""What removing surplus rows does on every engine: who stays, what moves, what forbids it, what is ignored."""
+"""What removing surplus rows does on every engine: who stays, what moves, what forbids it, what is
+ignored."""
 
 from __future__ import annotations
 
@@ -43,7 +44,8 @@ ROWS = [
 ]
 START = "as before"
 
-# More statements, the command, its status, what it says, and what queries give then (START: nothing changed).
+# More statements, the command, its status, what it says, and what queries give then (START: nothing
+# changed).
 CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
     ([], "weirs --same name --keep fullest", 0, "Committed", {"SELECT id, code FROM weirs ORDER BY id": [(1, None), (3
      , "M")], "SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (2, 1, 1), (3, 3, 1)]}),
@@ -129,13 +131,22 @@ def filled(server: Server) -> Server:
 
 def state(server: Server) -> list[list[str]]:
     return [
-        sorted(map(str, server.query(f"SELECT * FROM {name}"))) for name in ("weirs", "gates", "notes", "raw_lines")
+        sorted(map(str, server.query(f"SELECT * FROM {name}")))
+        for name in ("weirs", "gates", "notes", "raw_lines")
     ]
 
 
-@pytest.mark.parametrize(("more", "line", "status", "said", "then"), CASES, ids=[case[1] for case in CASES])
+@pytest.mark.parametrize(
+    ("more", "line", "status", "said", "then"), CASES, ids=[case[1] for case in CASES]
+)
 def test_a_run(
-    filled: Server, yeldro: Yeldro, more: list[str], line: str, status: int, said: str, then: dict[str, Any] | str
+    filled: Server,
+    yeldro: Yeldro,
+    more: list[str],
+    line: str,
+    status: int,
+    said: str,
+    then: dict[str, Any] | str,
 ) -> None:
     filled.run(more)
     before = state(filled)
@@ -144,14 +155,18 @@ def test_a_run(
     preview = yeldro("duplicates", *[word for word in words if word != "--rehearse"])
     assert (preview.status, state(filled)) == (status, before), preview.err
     result = yeldro("dedupe", *words, *(["--yes"] if "--rehearse" not in words else []))
-    assert (result.status, said in result.out + result.err) == (status, True), result.out + result.err
+    assert (result.status, said in result.out + result.err) == (status, True), (
+        result.out + result.err
+    )
     if then == START:
         assert state(filled) == before
         return
     assert isinstance(then, dict)
     for query, rows in then.items():
         assert filled.query(query) == rows
-    again = yeldro("dedupe", *[word for word in words if "then" not in word and word != "one_name"], "--yes")
+    again = yeldro(
+        "dedupe", *[word for word in words if "then" not in word and word != "one_name"], "--yes"
+    )
     assert (again.status, "No two rows are the same" in again.out) == (0, True), again.err
     if "--then-unique" in words:
         with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
@@ -162,7 +177,9 @@ def test_a_run(
 
 
 @pytest.mark.parametrize(("table", "taken"), [("weirs", "id = 1"), ("raw_lines", "name = 'b'")])
-def test_nobody_takes_the_kept_row(filled: Server, monkeypatch: pytest.MonkeyPatch, table: str, taken: str) -> None:
+def test_nobody_takes_the_kept_row(
+    filled: Server, monkeypatch: pytest.MonkeyPatch, table: str, taken: str
+) -> None:
     """Else both rows of a group would be gone."""
     if filled.engine == "mariadb" and table == "raw_lines":
         filled.run(["ALTER TABLE raw_lines ADD COLUMN id INTEGER PRIMARY KEY AUTO_INCREMENT"])
@@ -173,7 +190,12 @@ def test_nobody_takes_the_kept_row(filled: Server, monkeypatch: pytest.MonkeyPat
 
     def pair(database: SqlDatabase, ranking: Ranking, into: KeySet) -> int:
         try:
-            filled.run([waits.get(filled.engine, "PRAGMA busy_timeout = 0"), f"DELETE FROM {table} WHERE {taken}"])
+            filled.run(
+                [
+                    waits.get(filled.engine, "PRAGMA busy_timeout = 0"),
+                    f"DELETE FROM {table} WHERE {taken}",
+                ]
+            )
             seen.append("taken")
         except (sqlite3.Error, psycopg.Error, pymysql.Error):
             seen.append("held")
@@ -183,8 +205,12 @@ def test_nobody_takes_the_kept_row(filled: Server, monkeypatch: pytest.MonkeyPat
     monkeypatch.setattr(SqlDatabase, "pair", pair)
     with closing(filled.open()) as database:
         same, keep = (["name"], ["fullest"]) if table == "weirs" else (["depth"], ["highest far"])
-        grouping = read_duplicates(database.schema, database.dialect, Asked(table, all_rows=True), same, keep)
-        result = running.dedupe(database, DuplicatesRequest(grouping), running.Manner(ask_first=False), Yes())
+        grouping = read_duplicates(
+            database.schema, database.dialect, Asked(table, all_rows=True), same, keep
+        )
+        result = running.dedupe(
+            database, DuplicatesRequest(grouping), running.Manner(ask_first=False), Yes()
+        )
     assert (result.outcome, seen) == (running.Outcome.COMMITTED, ["held"]), result.reason
     assert len(filled.query(f"SELECT 1 FROM {table} WHERE {taken}")) == 1
 
@@ -206,25 +232,62 @@ def test_what_was_shown_is_what_goes(filled: Server) -> None:
 
 def test_what_was_changed_since_is_left_alone(filled: Server, yeldro: Yeldro) -> None:
     place = ["--db", filled.place, "--yes"]
-    assert yeldro("dedupe", "weirs", "--same", "name", "--keep", "oldest depth", "--fill", *place).status == 0
-    filled.run(["UPDATE gates SET weir_id = 3, slot = 8 WHERE id = 2", "UPDATE weirs SET code = 'other' WHERE id = 1"])
+    assert (
+        yeldro(
+            "dedupe", "weirs", "--same", "name", "--keep", "oldest depth", "--fill", *place
+        ).status
+        == 0
+    )
+    filled.run(
+        [
+            "UPDATE gates SET weir_id = 3, slot = 8 WHERE id = 2",
+            "UPDATE weirs SET code = 'other' WHERE id = 1",
+        ]
+    )
     back = yeldro("restore", "last", *place)
-    assert (back.status, "1 rows of gates are not as the run left them" in back.out) == (0, True), back.err
+    assert (back.status, "1 rows of gates are not as the run left them" in back.out) == (0, True), (
+        back.err
+    )
     assert filled.query("SELECT id, weir_id FROM gates ORDER BY id") == [(1, 1), (2, 3), (3, 3)]
-    assert filled.query("SELECT id, code FROM weirs ORDER BY id") == [(1, "other"), (2, "F"), (3, "M")]
+    assert filled.query("SELECT id, code FROM weirs ORDER BY id") == [
+        (1, "other"),
+        (2, "F"),
+        (3, "M"),
+    ]
 
 
 def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldro) -> None:
-    kinds = {"sqlite": "TEXT COLLATE NOCASE", "mariadb": "VARCHAR(20)", "postgresql": 'VARCHAR(20) COLLATE "blind"'}
+    kinds = {
+        "sqlite": "TEXT COLLATE NOCASE",
+        "mariadb": "VARCHAR(20)",
+        "postgresql": 'VARCHAR(20) COLLATE "blind"',
+    }
     if server.engine == "postgresql":
-        server.run(["CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"])
+        server.run(
+            [
+                "CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+            ]
+        )
     server.run(
         f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, name {kinds[server.engine]})",
         "INSERT INTO weirs VALUES (1, 'fen'), (2, 'FEN'), (3, 'mere'), (4, 'mere'), (5, 'beck')",
     )
-    line = ["duplicates", "weirs", "--same", "name", "--keep", "fullest", "--db", server.place, "--format", "json"]
+    line = [
+        "duplicates",
+        "weirs",
+        "--same",
+        "name",
+        "--keep",
+        "fullest",
+        "--db",
+        server.place,
+        "--format",
+        "json",
+    ]
     found = json.loads(yeldro(*line).out)
     assert (found["groups"], found["surplus"]) == (2, 2)
     (caution,) = (one for one in found["cautions"] if one["name"] == "case-blind")
-    assert caution["message"].startswith("In 1 groups the collation of name makes several spellings one")
+    assert caution["message"].startswith(
+        "In 1 groups the collation of name makes several spellings one"
+    )
     assert yeldro(*line, "--strict", "case-blind").status == 3

@@ -1,4 +1,5 @@
-"""What is archived and restored is the same to the last bit: every type, every extreme, on the three engines."""
+"""What is archived and restored is the same to the last bit: every type, every extreme, on the
+three engines."""
 
 from __future__ import annotations
 
@@ -85,13 +86,42 @@ MARIADB: dict[str, list[str]] = {
     "geometrycollection": ["ST_GeomFromText('GEOMETRYCOLLECTION(POINT(1 1))')"], "int invisible": ["7"],
 }  # fmt: skip
 SQLITE: list[Any] = [
-    *(None, 0, 1, -(2**63), 2**63 - 1, 2**53 + 1, -0.0, 0.1, 1e300, 5e-324, math.inf, -math.inf, 1.0, 0.1 + 0.2),
-    *("", "a", "1", "1.0", "é😀", "nul\0in it", "tab\t\n\\N", b"", b"\x00\xff", b"text", b"\xc3\x28 invalid", True),
+    *(
+        None,
+        0,
+        1,
+        -(2**63),
+        2**63 - 1,
+        2**53 + 1,
+        -0.0,
+        0.1,
+        1e300,
+        5e-324,
+        math.inf,
+        -math.inf,
+        1.0,
+        0.1 + 0.2,
+    ),
+    *(
+        "",
+        "a",
+        "1",
+        "1.0",
+        "é😀",
+        "nul\0in it",
+        "tab\t\n\\N",
+        b"",
+        b"\x00\xff",
+        b"text",
+        b"\xc3\x28 invalid",
+        True,
+    ),
 ]
 
 
 def check(yeldro: Yeldro, server: Server, image: str, *arguments: str) -> None:
-    """All rows of a table go and come back, and their images are the same; a second time there is nothing to do."""
+    """All rows of a table go and come back, and their images are the same; a second time there is
+    nothing to do."""
     before = server.query(image)
     options = ["--db", server.place, "--all-rows", "--yes", "--sample", "0"]
     result = yeldro("delete", "kinds", *options, *arguments)
@@ -120,7 +150,9 @@ def build_postgresql(server: Server, key: str) -> str:
         ]
     )
     sent = [f"c{place}" for place, type_ in enumerate(POSTGRESQL) if type_ != "aclitem"]
-    return f"SELECT id, twice, kinds::text, record_send(ROW({', '.join(sent)})) FROM kinds ORDER BY id"
+    return (
+        f"SELECT id, twice, kinds::text, record_send(ROW({', '.join(sent)})) FROM kinds ORDER BY id"
+    )
 
 
 def build_mariadb(server: Server, _: str) -> str:
@@ -144,8 +176,14 @@ def build_mariadb(server: Server, _: str) -> str:
     def image(place: int, type_: str) -> str:
         if "float" in type_:
             return f"CONCAT(CAST(c{place} AS DOUBLE))"
-        is_number = any(word in type_ for word in ("int", "decimal", "double")) and "point" not in type_
-        cast = f"CONCAT(c{place}{' + 0' if 'enum' in type_ else ''})" if is_number or "enum" in type_ else f"c{place}"
+        is_number = (
+            any(word in type_ for word in ("int", "decimal", "double")) and "point" not in type_
+        )
+        cast = (
+            f"CONCAT(c{place}{' + 0' if 'enum' in type_ else ''})"
+            if is_number or "enum" in type_
+            else f"c{place}"
+        )
         return f"HEX({cast})"
 
     images = [image(place, type_) for place, type_ in enumerate(MARIADB)]
@@ -153,7 +191,8 @@ def build_mariadb(server: Server, _: str) -> str:
 
 
 def build_sqlite(server: Server, key: str) -> str:
-    """Every value in a column of every affinity, where it fits a STRICT one, and as a key without row numbers."""
+    """Every value in a column of every affinity, where it fits a STRICT one, and as a key without
+    row numbers."""
     connection = sqlite3.connect(server.place)
     connection.execute(f"PRAGMA encoding = 'UTF-{'8' if key else '16be'}'")
     connection.execute(f"PRAGMA journal_mode = {'WAL' if key else 'DELETE'}")
@@ -169,7 +208,8 @@ def build_sqlite(server: Server, key: str) -> str:
     connection.commit()
     connection.close()
     cells = ", ".join(
-        f"typeof({name}), hex(CAST({name} AS BLOB)), printf('%!.17g', {name}), {name} = '-0.0'" for name in "abcdef"
+        f"typeof({name}), hex(CAST({name} AS BLOB)), printf('%!.17g', {name}), {name} = '-0.0'"
+        for name in "abcdef"
     )
     return f"SELECT id, g, typeof(_rowid_), hex(_rowid_), {cells} FROM kinds ORDER BY id"
 
@@ -177,8 +217,12 @@ def build_sqlite(server: Server, key: str) -> str:
 BUILD = {"postgresql": build_postgresql, "mariadb": build_mariadb, "sqlite": build_sqlite}
 
 
-@pytest.mark.parametrize(("key", "arguments"), [("PRIMARY KEY", []), ("", ["--truncate"])], ids=["key", "no key"])
-def test_every_type_comes_back_as_it_was(yeldro: Yeldro, server: Server, key: str, arguments: list[str]) -> None:
+@pytest.mark.parametrize(
+    ("key", "arguments"), [("PRIMARY KEY", []), ("", ["--truncate"])], ids=["key", "no key"]
+)
+def test_every_type_comes_back_as_it_was(
+    yeldro: Yeldro, server: Server, key: str, arguments: list[str]
+) -> None:
     check(yeldro, server, BUILD[server.engine](server, key), *arguments)
 
 
@@ -216,17 +260,25 @@ def test_odd_keys_and_none(yeldro: Yeldro, server: Server) -> None:
 @pytest.mark.parametrize("any_server", ["postgresql"], indirect=True)
 def test_what_cannot_be_kept_is_refused_before_the_run(yeldro: Yeldro, server: Server) -> None:
     """The other engines have no value that their texts would not hold."""
-    server.run(["CREATE TABLE kinds (id int PRIMARY KEY, tree pg_node_tree)", "INSERT INTO kinds (id) VALUES (1)"])
+    server.run(
+        [
+            "CREATE TABLE kinds (id int PRIMARY KEY, tree pg_node_tree)",
+            "INSERT INTO kinds (id) VALUES (1)",
+        ]
+    )
     line = ["delete", "kinds", "--db", server.place, "--key", "1", "--yes"]
     refused = yeldro(*line)
-    assert (refused.status, "kinds.tree cannot be kept exactly" in refused.err) == (3, True), refused.err
+    assert (refused.status, "kinds.tree cannot be kept exactly" in refused.err) == (3, True), (
+        refused.err
+    )
     assert "Stopped before the first change" in refused.out
     assert yeldro(*line, "--leave-out", "tree").status == 0
 
 
 @pytest.mark.parametrize("copied", [[], ["--archive-table", "co'p\"%y"]], ids=["file", "table"])
 def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
-    """Names that need quoting, that differ in case only, that SQLite or the archive itself uses, and partitions."""
+    """Names that need quoting, that differ in case only, that SQLite or the archive itself uses,
+    and partitions."""
     name = "Odd '%s:na`m\"e"
     columns = ["a%b", "select", "ünï'c;--", "_rowid_", "rowid", "value", "q'x"]
     columns += ["Value", "VALUE"] if server.engine == "postgresql" else []
@@ -241,7 +293,10 @@ def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
                 f"CREATE TABLE part_{n} PARTITION OF {child} FOR VALUES WITH (MODULUS 2, REMAINDER {n})"
                 for n in range(2 * (server.engine == "postgresql"))
             ),
-            *(f"INSERT INTO {table} VALUES ({n}, {', '.join('7' for _ in columns)})" for n in (1, 2, 3)),
+            *(
+                f"INSERT INTO {table} VALUES ({n}, {', '.join('7' for _ in columns)})"
+                for n in (1, 2, 3)
+            ),
             f"INSERT INTO {child} VALUES (1, 1), (2, 2), (3, 3), (4, 2)",
         ]
     )
@@ -253,15 +308,26 @@ def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
 
 
 @pytest.mark.parametrize("any_server", ["sqlite"], indirect=True)
-def test_keys_travel_in_chunks(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Ranges, gaps, both ends of what a row number can be, and a second column that others reference."""
+def test_keys_travel_in_chunks(
+    yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Ranges, gaps, both ends of what a row number can be, and a second column that others
+    reference."""
     monkeypatch.setattr("yeldro.engines.sqlite.archive._KEYS_AT_ONCE", 3)
     keys = [-(2**63), -(2**63) + 1, -5, -4, -3, 1, 2, 3, 5, 9, 2**63 - 2, 2**63 - 1]
     server.run(
         "CREATE TABLE kinds (id INTEGER PRIMARY KEY, code INTEGER UNIQUE)",
         "CREATE TABLE under (code INTEGER REFERENCES kinds (code) ON DELETE CASCADE, id INTEGER PRIMARY KEY)",
-        *(f"INSERT INTO kinds VALUES ({key}, {place if place else 'NULL'})" for place, key in enumerate(keys)),
+        *(
+            f"INSERT INTO kinds VALUES ({key}, {place if place else 'NULL'})"
+            for place, key in enumerate(keys)
+        ),
         *(f"INSERT INTO under VALUES ({place}, {key})" for place, key in enumerate(keys) if place),
     )
     for options in ([], ["--dependents", "delete"]):
-        check(yeldro, server, "SELECT * FROM kinds LEFT JOIN under USING (code) ORDER BY 1, 2", *options)
+        check(
+            yeldro,
+            server,
+            "SELECT * FROM kinds LEFT JOIN under USING (code) ORDER BY 1, 2",
+            *options,
+        )

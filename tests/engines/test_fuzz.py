@@ -1,4 +1,5 @@
-"""Conditions that nobody would write: a preview changes nothing, a deletion changes what it said and nothing else."""
+"""Conditions that nobody would write: a preview changes nothing, a deletion changes what it said
+and nothing else."""
 
 from __future__ import annotations
 
@@ -34,15 +35,45 @@ FILL = [
 ]
 SMUGGLED = [
     *"'\"`#\x00\nö",
-    *(") OR (1 = 1", "; DELETE FROM aside", "; DELETE FROM aside; --", ") -- ", " /* all */ ", "/*! or 1=1 */"),
-    *("\\' OR 1=1 -- ", "''", "$$", "; COMMIT; DELETE FROM aside", ") RETURNING (id", " UNION SELECT 1 ", ":x", "%s"),
+    *(
+        ") OR (1 = 1",
+        "; DELETE FROM aside",
+        "; DELETE FROM aside; --",
+        ") -- ",
+        " /* all */ ",
+        "/*! or 1=1 */",
+    ),
+    *(
+        "\\' OR 1=1 -- ",
+        "''",
+        "$$",
+        "; COMMIT; DELETE FROM aside",
+        ") RETURNING (id",
+        " UNION SELECT 1 ",
+        ":x",
+        "%s",
+    ),
 ]
 COLUMNS = st.sampled_from(["id", "name", "depth", "weirs.id", '"id"', "weir_id", "nosuch"])
 VALUES = st.sampled_from(
-    ["1", "0", "5", "'a'", "''", "'it''s'", "NULL", "-1", "2.5", "TRUE", "(SELECT weir_id FROM gates)"]
+    [
+        "1",
+        "0",
+        "5",
+        "'a'",
+        "''",
+        "'it''s'",
+        "NULL",
+        "-1",
+        "2.5",
+        "TRUE",
+        "(SELECT weir_id FROM gates)",
+    ]
 )
 ATOMS = st.one_of(
-    st.builds("{} {} {}".format, COLUMNS, st.sampled_from(["=", "<", "<>", ">=", "LIKE", "IS"]), VALUES),
+    st.builds(
+        "{} {} {}".format, COLUMNS, st.sampled_from(["=", "<", "<>", ">=", "LIKE", "IS"]), VALUES
+    ),
     st.builds("{} IN ({}, {})".format, COLUMNS, VALUES, VALUES),
     st.builds("{} NOT IN (SELECT {} FROM gates)".format, COLUMNS, COLUMNS),
     st.builds("EXISTS (SELECT 1 FROM gates WHERE weir_id = {})".format, COLUMNS),
@@ -71,14 +102,20 @@ def conditions(draw: st.DrawFn) -> str:
 
 
 @pytest.fixture(scope="module", params=ENGINES)
-def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+def server(
+    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Server]:
     with served(request.param, tmp_path_factory.mktemp("fuzz")) as found:
         found.run(TABLES)
         if found.engine == "postgresql":
             body = "BEGIN DELETE FROM aside; RETURN true; END"
-            found.run([f"CREATE FUNCTION writes() RETURNS boolean LANGUAGE plpgsql AS $$ {body} $$"])
+            found.run(
+                [f"CREATE FUNCTION writes() RETURNS boolean LANGUAGE plpgsql AS $$ {body} $$"]
+            )
         if found.engine == "mariadb":
-            found.run(["CREATE FUNCTION writes() RETURNS INT BEGIN DELETE FROM aside; RETURN 1; END"])
+            found.run(
+                ["CREATE FUNCTION writes() RETURNS INT BEGIN DELETE FROM aside; RETURN 1; END"]
+            )
         found.run(["INSERT INTO aside VALUES (1), (2)"])
         yield found
 
@@ -103,7 +140,9 @@ def image(plain: Any) -> list[list[tuple[Any, ...]]]:
 @example(text="id = 9 /*! or 1=1 */", unparsed=False, at_once=True)
 @example(text="name = 'a\\' or 1=1 -- '", unparsed=True, at_once=True)
 @given(text=conditions(), unparsed=st.booleans(), at_once=st.booleans())
-def test_any_condition(server: Server, plain: Any, text: str, unparsed: bool, at_once: bool) -> None:
+def test_any_condition(
+    server: Server, plain: Any, text: str, unparsed: bool, at_once: bool
+) -> None:
     for statement in FILL:
         plain.execute(statement)
     before = image(plain)

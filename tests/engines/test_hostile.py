@@ -1,4 +1,5 @@
-"""Data, names, conditions and accounts of somebody else: what they are given must not reach further than it says."""
+"""Data, names, conditions and accounts of somebody else: what they are given must not reach further
+than it says."""
 
 from __future__ import annotations
 
@@ -40,8 +41,11 @@ END $$"""
 
 
 @on("postgresql")
-def test_nobody_elses_function_or_operator_is_called(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
-    """And what the person and the triggers wrote goes by the search path all the same, as do names of tables."""
+def test_nobody_elses_function_or_operator_is_called(
+    yeldro: Yeldro, server: Server, tmp_path: Path
+) -> None:
+    """And what the person and the triggers wrote goes by the search path all the same, as do names
+    of tables."""
     place = f"{server.place}?options=-csearch_path%3Dworks,public"
     server.run(
         "CREATE SCHEMA works",
@@ -86,9 +90,18 @@ def test_nobody_elses_function_or_operator_is_called(yeldro: Yeldro, server: Ser
         ["dedupe", "duty", "--same", "word", "--keep", "newest mark", "--fill"],
     ):
         there_and_back(yeldro, Server("postgresql", place, '"'), tables, *words)
-    for where in ("id = 'a'", "id IN ('a')", "id LIKE 'a'", "id BETWEEN 'a' AND 'b'", "is_old(max(id))"):
+    for where in (
+        "id = 'a'",
+        "id IN ('a')",
+        "id LIKE 'a'",
+        "id BETWEEN 'a' AND 'b'",
+        "is_old(max(id))",
+    ):
         done = yeldro("preview", "duty", "--where", where, "--db", place)
-        assert (done.status, "hijack does" in done.err or "max does" in done.err) == (2, True), (where, done.err)
+        assert (done.status, "hijack does" in done.err or "max does" in done.err) == (2, True), (
+            where,
+            done.err,
+        )
     assert server.query("SELECT count(*) FROM works.gone") == [(3,)]
     with pytest.raises(Exception, match="hijacked"):  # the trap is set: a bare name falls into it
         server.run("SELECT max(id) FROM works.duty")
@@ -121,18 +134,48 @@ MADE = {
 }
 CALLS = {
     "postgresql": [
-        *("dblink_send_query('x', 'y') > 0", "query_to_xml('DELETE FROM weirs', true, true, '') IS NULL"),
-        *("lo_from_bytea(0, 'x') > 0", "lo_get(1) IS NULL", "pg_read_binary_file('x') IS NULL", "pg_sleep(0) IS NULL"),
-        *("id IN (SELECT 1 FROM pg_ls_dir('.'))", "pg_logical_emit_message(true, 'x', 'y') IS NULL"),
-        *("pg_create_restore_point('x') IS NULL", "pg_advisory_lock(1) IS NULL", '"pg_advisory_lock" (1) IS NULL'),
+        *(
+            "dblink_send_query('x', 'y') > 0",
+            "query_to_xml('DELETE FROM weirs', true, true, '') IS NULL",
+        ),
+        *(
+            "lo_from_bytea(0, 'x') > 0",
+            "lo_get(1) IS NULL",
+            "pg_read_binary_file('x') IS NULL",
+            "pg_sleep(0) IS NULL",
+        ),
+        *(
+            "id IN (SELECT 1 FROM pg_ls_dir('.'))",
+            "pg_logical_emit_message(true, 'x', 'y') IS NULL",
+        ),
+        *(
+            "pg_create_restore_point('x') IS NULL",
+            "pg_advisory_lock(1) IS NULL",
+            '"pg_advisory_lock" (1) IS NULL',
+        ),
         *("stale(name)", "hides(name)", "makes('SELECT 1')", "name @@@ 'x'", "public.stale(name)"),
-        *("id IN (SELECT id FROM seen)", "name = (SELECT stalest(name) FROM weirs)", "pg_catalog.setseed(0) IS NULL"),
+        *(
+            "id IN (SELECT id FROM seen)",
+            "name = (SELECT stalest(name) FROM weirs)",
+            "pg_catalog.setseed(0) IS NULL",
+        ),
         "id IN (SELECT 1 FROM weirs AS w WHERE w.row_of)",
         'id IN (SELECT U&"p\\0067_sleep"(0))',
     ],
     "mariadb": [
-        *("SLEEP(0) = 0", "GET_LOCK('x', 0) = 1", "LOAD_FILE('x') IS NULL", "BENCHMARK(1, 1) = 0", "stale(name) = 0"),
-        *("hides(name) = 0", "id IN (SELECT id FROM seen)", "RELEASE_ALL_LOCKS() = 0", "sys_exec('x') = 0"),
+        *(
+            "SLEEP(0) = 0",
+            "GET_LOCK('x', 0) = 1",
+            "LOAD_FILE('x') IS NULL",
+            "BENCHMARK(1, 1) = 0",
+            "stale(name) = 0",
+        ),
+        *(
+            "hides(name) = 0",
+            "id IN (SELECT id FROM seen)",
+            "RELEASE_ALL_LOCKS() = 0",
+            "sys_exec('x') = 0",
+        ),
     ],
 }
 
@@ -145,7 +188,10 @@ def test_a_condition_only_looks(yeldro: Yeldro, server: Server) -> None:
     for call in CALLS[server.engine]:
         line = ("preview", "weirs", "--where", call, "--unparsed", "--db", server.place)
         looked = yeldro(*line)
-        assert (looked.status, "only look" in looked.err or "plainly" in looked.err) == (2, True), (call, looked.err)
+        assert (looked.status, "only look" in looked.err or "plainly" in looked.err) == (2, True), (
+            call,
+            looked.err,
+        )
         if call.startswith(("stale", "hides", "name @", "id IN (SELECT id")):
             name = looked.err.partition("--allow-function ")[2].partition(".")[0]
             allowed = yeldro(*line, "--allow-function", name)
@@ -161,7 +207,13 @@ def test_a_preview_leaves_nothing_behind(yeldro: Yeldro, server: Server) -> None
     """Not even what a transaction that cannot write may leave, when the person allows it."""
     server.run(MADE["postgresql"][:2])
     before = server.query("SELECT oid FROM pg_largeobject_metadata")
-    line = ("weirs", "--where", "id > 1 AND lo_from_bytea(0, 'x') > 0", "--allow-function", "lo_from_bytea")
+    line = (
+        "weirs",
+        "--where",
+        "id > 1 AND lo_from_bytea(0, 'x') > 0",
+        "--allow-function",
+        "lo_from_bytea",
+    )
     assert yeldro("preview", *line, "--db", server.place).status in (0, 2, 5)
     assert yeldro("delete", *line, "--rehearse", "--db", server.place).status in (0, 2, 3, 5)
     assert server.query("SELECT oid FROM pg_largeobject_metadata") == before
@@ -183,7 +235,9 @@ ANSWERS = [*range(1, 12), 15, 20, 30, 45]
 
 @on("postgresql", "mariadb")
 @pytest.mark.parametrize("trick", ["cut", "noise"])
-def test_a_server_that_breaks_off_or_talks_nonsense_is_told(yeldro: Yeldro, server: Server, trick: str) -> None:
+def test_a_server_that_breaks_off_or_talks_nonsense_is_told(
+    yeldro: Yeldro, server: Server, trick: str
+) -> None:
     server.run(MADE["postgresql"][:2])
     for at in ANSWERS:
         for line in (["survey"], ["delete", "weirs", "--key", "1", "--yes"]):
@@ -234,7 +288,11 @@ def test_a_server_gets_neither_files_nor_a_password_in_clear(
             done = yeldro("survey", "--db", through(server, liar), "--wait", "2")
         assert done.status == 5, done.err
         assert Path("/etc/hostname").read_bytes().strip() not in liar.told
-    monkeypatch.setattr(mariadb_link, "_is_local", lambda host: host != "127.0.0.1")  # as if it were elsewhere
+    monkeypatch.setattr(
+        mariadb_link, "_is_local", lambda host: host != "127.0.0.1"
+    )  # as if it were elsewhere
     with lying(before(server), "clear", 2) as liar:
         done = yeldro("survey", "--db", through(server, liar, "root:s3cr3t"), "--wait", "2")
-    assert (done.status, "clear text" in done.err, b"s3cr3t" in liar.told) == (5, True, False), done.err
+    assert (done.status, "clear text" in done.err, b"s3cr3t" in liar.told) == (5, True, False), (
+        done.err
+    )

@@ -18,7 +18,9 @@ INDEXES = {
 }
 
 
-@pytest.mark.parametrize(("weirs", "gates", "many"), [(20, 10_000, True), (20, 9_999, False), (19, 10_000, False)])
+@pytest.mark.parametrize(
+    ("weirs", "gates", "many"), [(20, 10_000, True), (20, 9_999, False), (19, 10_000, False)]
+)
 def test_a_run_with_many_checks(server: Server, weirs: int, gates: int, many: bool) -> None:
     """MariaDB makes such an index itself with the reference."""
     server.run(
@@ -44,7 +46,11 @@ def test_a_run_with_many_checks(server: Server, weirs: int, gates: int, many: bo
     assert result.preview is not None
     wanted = many and server.engine != "mariadb"
     assert [one.name for one in result.preview.cautions] == ["unindexed-reference"] * wanted
-    built = [place for place, statement in enumerate(sent) if statement.startswith(("CREATE INDEX", "DROP INDEX"))]
+    built = [
+        place
+        for place, statement in enumerate(sent)
+        if statement.startswith(("CREATE INDEX", "DROP INDEX"))
+    ]
     deleted = [place for place, statement in enumerate(sent) if statement.startswith("DELETE")]
     assert len(built) == 2 * wanted
     assert not wanted or built[0] < deleted[0] < built[1]

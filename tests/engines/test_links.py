@@ -1,4 +1,5 @@
-"""How servers are reached: TLS with certificates of the test's own making, and poolers that stand between."""
+"""How servers are reached: TLS with certificates of the test's own making, and poolers that stand
+between."""
 
 from __future__ import annotations
 
@@ -31,7 +32,9 @@ PROGRAMS = Path("/usr/lib/postgresql")
 
 def find(name: str) -> str:
     """A server's program, wherever the system keeps it; the test is skipped where it has none."""
-    found = shutil.which(name, path=os.pathsep.join([os.environ["PATH"], "/usr/sbin", "/usr/local/sbin"]))
+    found = shutil.which(
+        name, path=os.pathsep.join([os.environ["PATH"], "/usr/sbin", "/usr/local/sbin"])
+    )
     for path in sorted(PROGRAMS.glob(f"*/bin/{name}"), reverse=True):
         found = found or str(path)
     return found or pytest.skip(f"{name} is not installed on this machine")
@@ -44,7 +47,8 @@ def free_port() -> int:
 
 @contextmanager
 def running(command: list[str], user: str, folder: Path, port: int) -> Iterator[None]:
-    """A server of the test's own, under another account than the administrator's, which servers refuse."""
+    """A server of the test's own, under another account than the administrator's, which servers
+    refuse."""
     with (folder / "log").open("wb") as log:
         server = subprocess.Popen(as_user(user, command), stdout=log, stderr=log)
     try:
@@ -82,21 +86,53 @@ def own(folder: Path, user: str) -> Path:
 
 
 def certify(folder: Path) -> None:
-    """Two authorities, and a server and a client that the first of them vouches for. The server is localhost."""
+    """Two authorities, and a server and a client that the first of them vouches for. The server is
+    localhost."""
 
     def run(*arguments: str) -> None:
         subprocess.run([find("openssl"), *arguments], cwd=folder, check=True, capture_output=True)
 
     for name in ("ca", "other"):
         run(
-            *("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", f"/CN=larkwater {name}", "-days", "2"),
+            *(
+                "req",
+                "-x509",
+                "-newkey",
+                "rsa:2048",
+                "-nodes",
+                "-subj",
+                f"/CN=larkwater {name}",
+                "-days",
+                "2",
+            ),
             *("-addext", "keyUsage=critical,keyCertSign,cRLSign"),
             *("-keyout", f"{name}.key", "-out", f"{name}.pem"),
         )
     for name in ("server", "client"):
         (folder / f"{name}.ext").write_text("subjectAltName = DNS:localhost\n")
-        run("req", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=localhost", "-keyout", f"{name}.key", "-out", "csr")
-        signed = ("-CA", "ca.pem", "-CAkey", "ca.key", "-CAcreateserial", "-days", "2", "-extfile", f"{name}.ext")
+        run(
+            "req",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-subj",
+            "/CN=localhost",
+            "-keyout",
+            f"{name}.key",
+            "-out",
+            "csr",
+        )
+        signed = (
+            "-CA",
+            "ca.pem",
+            "-CAkey",
+            "ca.key",
+            "-CAcreateserial",
+            "-days",
+            "2",
+            "-extfile",
+            f"{name}.ext",
+        )
         run("x509", "-req", "-in", "csr", *signed, "-out", f"{name}.pem")
 
 
@@ -114,7 +150,15 @@ def secured(request: pytest.FixtureRequest, place: Path) -> Iterator[tuple[str, 
     if engine == "postgresql":
         made = [find("initdb"), "-D", str(data), "-A", "trust", "-U", "postgres", "--no-sync"]
         subprocess.run(as_user(user, made), check=True, capture_output=True, cwd=folder)
-        command = [find("postgres"), "-D", str(data), "-p", str(port), "-c", f"unix_socket_directories={folder}"]
+        command = [
+            find("postgres"),
+            "-D",
+            str(data),
+            "-p",
+            str(port),
+            "-c",
+            f"unix_socket_directories={folder}",
+        ]
         for name, value in (
             ("ssl", "on"),
             ("ssl_cert_file", folder / "server.pem"),
@@ -122,8 +166,14 @@ def secured(request: pytest.FixtureRequest, place: Path) -> Iterator[tuple[str, 
         ):
             command += ["-c", f"{name}={value}"]
     else:
-        made = [find("mariadb-install-db"), f"--datadir={data}", "--auth-root-authentication-method=normal"]
-        subprocess.run(as_user(user, [*made, "--skip-test-db"]), check=True, capture_output=True, cwd=folder)
+        made = [
+            find("mariadb-install-db"),
+            f"--datadir={data}",
+            "--auth-root-authentication-method=normal",
+        ]
+        subprocess.run(
+            as_user(user, [*made, "--skip-test-db"]), check=True, capture_output=True, cwd=folder
+        )
         command = [
             find("mariadbd"),
             "--no-defaults",
@@ -131,7 +181,11 @@ def secured(request: pytest.FixtureRequest, place: Path) -> Iterator[tuple[str, 
             f"--port={port}",
             f"--socket={folder}/m.sock",
         ]
-        command += ["--bind-address=127.0.0.1", f"--pid-file={folder}/pid", f"--ssl-ca={folder}/ca.pem"]
+        command += [
+            "--bind-address=127.0.0.1",
+            f"--pid-file={folder}/pid",
+            f"--ssl-ca={folder}/ca.pem",
+        ]
         command += [f"--ssl-cert={folder}/server.pem", f"--ssl-key={folder}/server.key"]
     with running(command, user, folder, port):
         yield engine, port, folder
@@ -180,12 +234,17 @@ def test_tls(
 
 def test_a_client_with_a_certificate_of_its_own(secured: tuple[str, int, Path]) -> None:
     engine, port, folder = secured
-    files: dict[str, Any] = {"tls_cert": str(folder / "client.pem"), "tls_key": str(folder / "client.key")}
+    files: dict[str, Any] = {
+        "tls_cert": str(folder / "client.pem"),
+        "tls_key": str(folder / "client.key"),
+    }
     if engine == "postgresql":
         (folder / "client.key").chmod(0o600)
         shutil.chown(folder / "client.key", os.geteuid())
         link = Link("require", **files)
-        open_database(f"postgresql://postgres@127.0.0.1:{port}/postgres", Mode.READ, 5, None, link).close()
+        open_database(
+            f"postgresql://postgres@127.0.0.1:{port}/postgres", Mode.READ, 5, None, link
+        ).close()
         return
     admin = open_database(f"mariadb://root@127.0.0.1:{port}/mysql", Mode.WRITE, 5)
     for statement in ("CREATE USER far REQUIRE X509", "GRANT SELECT ON mysql.* TO far"):
@@ -206,14 +265,20 @@ def test_a_server_without_tls(server: Server) -> None:
 
 
 @pytest.mark.parametrize("secured", ["postgresql"], indirect=True)
-def test_a_standby(yeldro: Yeldro, secured: tuple[str, int, Path], place: Path, tmp_path: Path) -> None:
+def test_a_standby(
+    yeldro: Yeldro, secured: tuple[str, int, Path], place: Path, tmp_path: Path
+) -> None:
     """It can be looked at, and nothing else."""
     _, port, _ = secured
     folder, other = own(place / "standby", "postgres"), free_port()
     primary = Server("postgresql", f"postgresql://postgres@127.0.0.1:{port}/gauges", '"')
-    Server("postgresql", f"postgresql://postgres@127.0.0.1:{port}/postgres", '"').run("CREATE DATABASE gauges")
+    Server("postgresql", f"postgresql://postgres@127.0.0.1:{port}/postgres", '"').run(
+        "CREATE DATABASE gauges"
+    )
     primary.run(TABLES)
-    (tmp_path / "s.sql").write_text("DELETE FROM weirs WHERE id < 3; DELETE FROM gates WHERE note = 'n'")
+    (tmp_path / "s.sql").write_text(
+        "DELETE FROM weirs WHERE id < 3; DELETE FROM gates WHERE note = 'n'"
+    )
     copy = [find("pg_basebackup"), "-R", "-h", "127.0.0.1", "-p", str(port), "-U", "postgres"]
     copy += ["-c", "fast", "--no-sync", "-D", str(folder / "data")]
     subprocess.run(as_user("postgres", copy), check=True, capture_output=True, cwd=folder)
@@ -237,7 +302,8 @@ def test_a_standby(yeldro: Yeldro, secured: tuple[str, int, Path], place: Path, 
 
 @on("mariadb")
 def test_a_proxy_that_hands_the_session_on(server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Faked: none is among Debian's packages. The server then has another number for each transaction."""
+    """Faked: none is among Debian's packages. The server then has another number for each
+    transaction."""
     with closing(server.open(Mode.READ)) as database:
         monkeypatch.setattr(type(database), "_find_session", lambda _: -1)
         with pytest.raises(DatabaseFailed, match="A pooler stands between"):
@@ -246,7 +312,13 @@ def test_a_proxy_that_hands_the_session_on(server: Server, monkeypatch: pytest.M
         server.open(Mode.READ)
 
 
-FAULTS = ['tls = "maybe"', 'tls = "verify"', 'tls_cert = "c.pem"', 'pooled = "transaction"', "tls = true"]
+FAULTS = [
+    'tls = "maybe"',
+    'tls = "verify"',
+    'tls_cert = "c.pem"',
+    'pooled = "transaction"',
+    "tls = true",
+]
 
 
 @pytest.mark.parametrize("line", FAULTS)
@@ -269,7 +341,9 @@ def test_a_pooler_between_us_and_the_server(
     )
     server.run("CREATE TABLE weirs (id INT PRIMARY KEY)", "INSERT INTO weirs VALUES (1), (2)")
     through = f"postgresql://postgres@127.0.0.1:{port}{url.path}"
-    (tmp_path / "yeldro.toml").write_text(f'[databases.far]\nurl = "{through}"\npooled = "session"\n')
+    (tmp_path / "yeldro.toml").write_text(
+        f'[databases.far]\nurl = "{through}"\npooled = "session"\n'
+    )
     line = ("delete", "weirs", "--key", "1", "--yes")
     with running([program, str(folder / "ini")], "postgres", folder, port):
         done = yeldro(*line, "--db", through)

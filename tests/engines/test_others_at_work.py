@@ -1,4 +1,5 @@
-"""A second connection at work meanwhile: the commit holds exactly the previewed rows, or nothing happened."""
+"""A second connection at work meanwhile: the commit holds exactly the previewed rows, or nothing
+happened."""
 
 from __future__ import annotations
 
@@ -68,7 +69,9 @@ def test_between_preview_and_run(server: Server, change: str, reason: str) -> No
     answers = Slow()
     result = run(server, answers)
     assert reason in result.reason
-    assert (result.outcome, result.status) == ((Outcome.STOPPED, 3) if reason else (Outcome.COMMITTED, 0)), result
+    assert (result.outcome, result.status) == (
+        (Outcome.STOPPED, 3) if reason else (Outcome.COMMITTED, 0)
+    ), result
     assert (image(server) == answers.state) == bool(reason)
 
 
@@ -86,7 +89,8 @@ DURING = [
 @pytest.mark.parametrize("change", DURING)
 @pytest.mark.parametrize("moment", ["extract", "find_effects", "delete", "force_checks", "detach"])
 def test_inside_the_run(server: Server, tmp_path: Path, moment: str, change: str) -> None:
-    """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at nothing."""
+    """Others wait, fail, or change other rows; nothing of ours is half done and nothing points at
+    nothing."""
     server.run(TABLES)
     others: list[threading.Thread] = []
     changed = []
@@ -113,7 +117,13 @@ def test_inside_the_run(server: Server, tmp_path: Path, moment: str, change: str
 
     rule = Rule.DETACH if moment == "detach" else Rule.DECLARED
     start = image(server)
-    result = run(server, Yes(), prepare, rule=rule, keeping=Keeping(tmp_path, facts={"kind": "", "address": ""}))
+    result = run(
+        server,
+        Yes(),
+        prepare,
+        rule=rule,
+        keeping=Keeping(tmp_path, facts={"kind": "", "address": ""}),
+    )
     others[0].join(20)
     state = image(server)
     weirs = {row[0] for row in state["weirs"]}
@@ -123,7 +133,9 @@ def test_inside_the_run(server: Server, tmp_path: Path, moment: str, change: str
     if result.outcome is Outcome.COMMITTED:
         came = {9} if change == DURING[0] and changed == [1] else set()
         went = {1} if change == DURING[3] and changed == [1] else set()
-        missing = ({row[0] for row in start["gates"]} | came) - {row[0] for row in state["gates"]} - went
+        missing = (
+            ({row[0] for row in start["gates"]} | came) - {row[0] for row in state["gates"]} - went
+        )
         with closing(sqlite3.connect(next(tmp_path.glob("*/rows.sqlite")))) as archive:
             kept = {int(row[0]) for row in archive.execute("SELECT id FROM gates")}
         assert kept == missing or rule is Rule.DETACH
@@ -202,7 +214,9 @@ def test_a_reference_that_is_not_declared_is_followed_and_checked(server: Server
     assert result.status == 0, result.reason
     assert [row[0] for row in image(server)["notes"]] == [2, 3]
     with pytest.raises(UsageError, match="not unique"):
-        database.schema.with_references([Undeclared("notes", ("weir",), "weirs", ("name",), OnDelete.CASCADE)])
+        database.schema.with_references(
+            [Undeclared("notes", ("weir",), "weirs", ("name",), OnDelete.CASCADE)]
+        )
 
 
 def test_several_statements_in_one_are_refused_by_the_server_itself(server: Server) -> None:
@@ -218,7 +232,9 @@ def test_several_statements_in_one_are_refused_by_the_server_itself(server: Serv
 def test_a_password_is_told_nowhere(server: Server, password: str) -> None:
     if server.engine == "sqlite":
         return
-    place = server.place.replace("root@", f"root:{password}@").replace("postgres@", f"postgres:{password}@")
+    place = server.place.replace("root@", f"root:{password}@").replace(
+        "postgres@", f"postgres:{password}@"
+    )
     other = Server(server.engine, place, server.quote)
     try:
         database = other.open()
@@ -249,7 +265,9 @@ def test_a_truncate_waits_for_others(server: Server) -> None:
         assert "locked" in result.reason
     else:
         assert result.tally is not None
-        assert [(line.before, line.deleted, line.after) for line in result.tally.lines] == [(4, 4, 0)]
+        assert [(line.before, line.deleted, line.after) for line in result.tally.lines] == [
+            (4, 4, 0)
+        ]
 
 
 def test_a_temporary_table_of_the_same_name_is_not_meant(server: Server) -> None:

@@ -43,8 +43,8 @@ ALTERING = {
 }
 START, SPOILT = "as before the run", "as it was found"
 
-# What happened after the run, options of restore, its exit status, what it says, and the tables then: START, SPOILT, or
-# SPOILT with the keys that came back.
+# What happened after the run, options of restore, its exit status, what it says, and the tables
+# then: START, SPOILT, or SPOILT with the keys that came back.
 CASES: list[tuple[list[str], list[str], int, str, Any]] = [
     ([], [], 0, "Committed", START),
     ([], ["--rehearse"], 0, "Rehearsed", SPOILT),
@@ -77,7 +77,8 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
 
 
 def images(server: Server) -> dict[str, dict[int, Any]]:
-    """The rows of each table that is there, by their first column; columns that came later are left out."""
+    """The rows of each table that is there, by their first column; columns that came later are left
+    out."""
     names = {row[0] for row in server.query(NAMES[server.engine])}
     counted = {"weirs": 3, "gates": 3, "doors": 3, "notes": 3, "log": 2}
     return {
@@ -101,9 +102,17 @@ def spoil(server: Server, statement: str) -> str:
     return ON_INSERT[server.engine].format(body, time=time) if "trigger" in statement else statement
 
 
-@pytest.mark.parametrize(("happened", "options", "status", "said", "then"), CASES, ids=lambda value: str(value)[:60])
+@pytest.mark.parametrize(
+    ("happened", "options", "status", "said", "then"), CASES, ids=lambda value: str(value)[:60]
+)
 def test_a_restoration(
-    yeldro: Yeldro, server: Server, happened: list[str], options: list[str], status: int, said: str, then: Any
+    yeldro: Yeldro,
+    server: Server,
+    happened: list[str],
+    options: list[str],
+    status: int,
+    said: str,
+    then: Any,
 ) -> None:
     server.run(TABLES)
     before = images(server)
@@ -120,7 +129,9 @@ def test_a_restoration(
             for key in keys:
                 old = before[name].get(key, (key, ""))
                 wanted[name][key] = (
-                    (*old[:2], "new") if "SET text" in "".join(happened) and name == "notes" and key == 1 else old
+                    (*old[:2], "new")
+                    if "SET text" in "".join(happened) and name == "notes" and key == 1
+                    else old
                 )
     assert images(server) == wanted
     if status == 0 and "--rehearse" not in options:
@@ -131,26 +142,48 @@ def test_a_restoration(
 def delete(
     yeldro: Yeldro, server: Server, *options: str, table: str = "weirs", where: str = "id < 3"
 ) -> dict[str, Any]:
-    result = yeldro("delete", table, "--db", server.place, "--where", where, "--yes", "--format", "json", *options)
+    result = yeldro(
+        "delete",
+        table,
+        "--db",
+        server.place,
+        "--where",
+        where,
+        "--yes",
+        "--format",
+        "json",
+        *options,
+    )
     return {**json.loads(result.out), "status": result.status}
 
 
 def test_a_copy_in_the_database_itself(yeldro: Yeldro, server: Server) -> None:
-    """The copy holds the rows, a taken name is refused, and a run that is undone leaves no table behind."""
+    """The copy holds the rows, a taken name is refused, and a run that is undone leaves no table
+    behind."""
     server.run(TABLES)
     before, names = images(server), server.query(NAMES[server.engine])
     for options in (["--archive-table", "LOG"], ["--archive-table", "old", "--max-rows", "1"]):
         refused = delete(yeldro, server, *options)
-        assert (refused["status"], images(server), server.query(NAMES[server.engine])) == (3, before, names)
+        assert (refused["status"], images(server), server.query(NAMES[server.engine])) == (
+            3,
+            before,
+            names,
+        )
     committed = delete(yeldro, server, "--archive-table", "old")
     assert committed["outcome"] == "committed"
-    copies = {name: server.query(f"SELECT * FROM {name} ORDER BY 1") for name in ("old", "old_gates", "old_notes")}
+    copies = {
+        name: server.query(f"SELECT * FROM {name} ORDER BY 1")
+        for name in ("old", "old_gates", "old_notes")
+    }
     assert {name: [row[:-1] for row in rows] for name, rows in copies.items()} == {
         "old": [before["weirs"][1], before["weirs"][2]],
         "old_gates": [before["gates"][key] for key in (1, 2, 3)],
         "old_notes": [before["notes"][key] for key in (1, 2)],
     }
-    assert json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"] == "committed"
+    assert (
+        json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"]
+        == "committed"
+    )
     assert images(server) == before
 
 
@@ -159,23 +192,43 @@ def test_columns_that_are_left_out(yeldro: Yeldro, server: Server) -> None:
     before = images(server)
     for columns in ("id", "gates.twin_id,gates.id", "nothing"):
         assert delete(yeldro, server, "--leave-out", columns)["status"] == 2
-    result = yeldro("delete", "weirs", "--db", server.place, "--key", "1", "--leave-out", "depth,notes.text", "--yes")
-    assert "The archive goes without depth,notes.text: what is restored from it is not whole" in result.err
+    result = yeldro(
+        "delete",
+        "weirs",
+        "--db",
+        server.place,
+        "--key",
+        "1",
+        "--leave-out",
+        "depth,notes.text",
+        "--yes",
+    )
+    assert (
+        "The archive goes without depth,notes.text: what is restored from it is not whole"
+        in result.err
+    )
     result = yeldro("restore", "last", "--yes")
     assert "weirs.depth is not in the archive: it comes back as its default" in result.out
     assert images(server) == {**before, "weirs": {**before["weirs"], 1: (1, "a", None)}}
 
 
-def test_what_a_record_holds_and_who_may_read_it(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
+def test_what_a_record_holds_and_who_may_read_it(
+    yeldro: Yeldro, server: Server, tmp_path: Path
+) -> None:
     server.run(TABLES)
-    place = server.place.replace("postgres@", "postgres:secret@")  # which that server does not ask for
+    place = server.place.replace(
+        "postgres@", "postgres:secret@"
+    )  # which that server does not ask for
     mask = os.umask(0)
     try:
         document = delete(yeldro, server, "--db", place)
     finally:
         os.umask(mask)
     folder = tmp_path / "yeldro-runs" / document["run"]
-    modes = {path.name: path.stat().st_mode & 0o777 for path in (folder, folder.parent, *folder.iterdir())}
+    modes = {
+        path.name: path.stat().st_mode & 0o777
+        for path in (folder, folder.parent, *folder.iterdir())
+    }
     assert modes == {
         folder.name: 0o700,
         "yeldro-runs": 0o700,
@@ -184,13 +237,22 @@ def test_what_a_record_holds_and_who_may_read_it(yeldro: Yeldro, server: Server,
     kept = "".join(path.read_text() for path in folder.glob("run.*"))
     assert "secret" not in kept
     facts = json.loads((folder / "run.json").read_text())
-    assert (facts["outcome"], facts["matched"], facts["tally"]) == ("committed", 2, document["tally"])
+    assert (facts["outcome"], facts["matched"], facts["tally"]) == (
+        "committed",
+        2,
+        document["tally"],
+    )
     statements = (folder / "run.sql").read_text().upper()
     assert statements.index("DELETE") < statements.rindex("COMMIT")
     archive = sqlite3.connect(folder / "rows.sqlite")
-    assert [tuple(map(str, row)) for row in archive.execute("SELECT id, name FROM weirs")] == [("1", "a"), ("2", "b")]
+    assert [tuple(map(str, row)) for row in archive.execute("SELECT id, name FROM weirs")] == [
+        ("1", "a"),
+        ("2", "b"),
+    ]
     columns = [column[0] for column in archive.execute("SELECT * FROM gates").description]
-    actions = archive.execute("SELECT shown_as, action, rows FROM yeldro_portions ORDER BY 1").fetchall()
+    actions = archive.execute(
+        "SELECT shown_as, action, rows FROM yeldro_portions ORDER BY 1"
+    ).fetchall()
     assert (columns, actions) == (
         ["id", "weir_id", "twin_id"],
         [("gates", "delete", 3), ("notes", "detach", 2), ("weirs", "delete", 2)],
@@ -212,7 +274,10 @@ def test_history(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
         (second, "committed", None, 3),
         (first, "committed", "partly", 7),
     ]
-    assert [line.split(",")[0] for line in yeldro("history", "--format", "csv", *elsewhere).out.splitlines()] == [
+    assert [
+        line.split(",")[0]
+        for line in yeldro("history", "--format", "csv", *elsewhere).out.splitlines()
+    ] == [
         "run",
         second,
         first,
@@ -286,7 +351,8 @@ def test_a_commit_whose_answer_is_lost(
 
 
 def test_a_full_disk(server: Server, tmp_path: Path) -> None:
-    """Nothing larger than a few pages can be written: the run is rolled back, and no half archive is left."""
+    """Nothing larger than a few pages can be written: the run is rolled back, and no half archive
+    is left."""
     filled = ", ".join(f"({number}, 'weir number {number}', 0)" for number in range(100, 3000))
     server.run([*TABLES, f"INSERT INTO weirs VALUES {filled}"])
     before = images(server)
@@ -294,7 +360,18 @@ def test_a_full_disk(server: Server, tmp_path: Path) -> None:
     def limit() -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (60_000, 60_000))
 
-    command = [sys.executable, "-m", "yeldro", "delete", "weirs", "--db", server.place, "--where", "id > 99", "--yes"]
+    command = [
+        sys.executable,
+        "-m",
+        "yeldro",
+        "delete",
+        "weirs",
+        "--db",
+        server.place,
+        "--where",
+        "id > 99",
+        "--yes",
+    ]
     result = subprocess.run(command, cwd=tmp_path, preexec_fn=limit, capture_output=True, text=True)
     assert (result.returncode, "The archive" in result.stderr) == (5, True), result.stderr
     assert images(server) == before
@@ -307,7 +384,10 @@ def test_nothing_else_is_overwritten_or_touched(yeldro: Yeldro, server: Server) 
     """What would replace rows that are in the way may not, and no column changes by itself."""
     more = {
         "sqlite": ("name TEXT UNIQUE ON CONFLICT REPLACE", "''"),
-        "mariadb": ("touched TIMESTAMP(6) NOT NULL DEFAULT '2001-02-03' ON UPDATE current_timestamp(6)", "DEFAULT"),
+        "mariadb": (
+            "touched TIMESTAMP(6) NOT NULL DEFAULT '2001-02-03' ON UPDATE current_timestamp(6)",
+            "DEFAULT",
+        ),
         "postgresql": ("name TEXT UNIQUE", "''"),
     }[server.engine]
     server.run(
@@ -323,7 +403,10 @@ def test_nothing_else_is_overwritten_or_touched(yeldro: Yeldro, server: Server) 
     assert yeldro("restore", "last", "--yes").status == 0
     assert server.query("SELECT * FROM posts") == before
     if server.engine != "mariadb":
-        assert delete(yeldro, server, "--all-rows", table="posts", where="id = 1")["outcome"] == "committed"
+        assert (
+            delete(yeldro, server, "--all-rows", table="posts", where="id = 1")["outcome"]
+            == "committed"
+        )
         server.run(["INSERT INTO posts VALUES (2, NULL, '')"])
         assert yeldro("restore", "last", "--yes").status == 5
         assert server.query("SELECT id FROM posts") == [(2,)]
@@ -342,7 +425,9 @@ def test_an_archive_that_is_not_whole_forbids_the_run(
     assert (document["status"], images(server) == before) == ((3, True) if kept else (0, False))
 
 
-def test_the_archive_holds_the_latest_values(yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_archive_holds_the_latest_values(
+    yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Others change a row after the transaction has begun to look and before it is locked."""
     server.run(TABLES)
     original = SqlDatabase.pull
@@ -379,11 +464,21 @@ def test_rows_that_nothing_tells_apart_are_attached_again(yeldro: Yeldro, server
         assert document["outcome"] == outcome, document["reason"]
         assert server.query(query) == before
     assert delete(yeldro, server)["outcome"] == "committed"
-    server.run(["INSERT INTO marks VALUES ('x', 3)", "UPDATE marks SET text = 'new' WHERE text = 'y'"])
-    assert json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"] == "rolled-back"
-    server.run(["ALTER TABLE marks ADD COLUMN twin_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL"])
+    server.run(
+        ["INSERT INTO marks VALUES ('x', 3)", "UPDATE marks SET text = 'new' WHERE text = 'y'"]
+    )
+    assert (
+        json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"]
+        == "rolled-back"
+    )
+    server.run(
+        ["ALTER TABLE marks ADD COLUMN twin_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL"]
+    )
     server.run(["UPDATE marks SET twin_id = 3, weir_id = 3 WHERE text = 'z'"])
-    assert (delete(yeldro, server, where="id = 3")["status"], delete(yeldro, server, where="id = 4")["status"]) == (
+    assert (
+        delete(yeldro, server, where="id = 3")["status"],
+        delete(yeldro, server, where="id = 4")["status"],
+    ) == (
         3,
         0,
     )

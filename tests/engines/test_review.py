@@ -27,8 +27,8 @@ EVERY = {SQ, PG, MY}
 GOOD = "DELETE FROM gates WHERE weir_id = 1; DELETE FROM weirs WHERE id = 1;"
 COPIES = "SELECT code FROM weirs GROUP BY code HAVING count(*) > 1"
 
-# A script, the engines in whose dialect it is written, how many rows each statement matches (None: not judged), and
-# what is found at which statement.
+# A script, the engines in whose dialect it is written, how many rows each statement matches (None:
+# not judged), and what is found at which statement.
 SCRIPTS: list[tuple[str, set[str], list[int | None], list[str]]] = [
     (GOOD, EVERY, [2, 1], ["", ""]),
     ("BEGIN; -- both\n" + GOOD + " COMMIT;", EVERY, [None, 2, 1, None], ["", "", "", ""]),
@@ -102,13 +102,17 @@ def weirs(any_server: Server) -> Server:
 
 
 @pytest.mark.parametrize(("script", "engines", "matched", "said"), SCRIPTS, ids=label)
-def test_a_script(weirs: Server, script: str, engines: set[str], matched: list[int | None], said: list[str]) -> None:
+def test_a_script(
+    weirs: Server, script: str, engines: set[str], matched: list[int | None], said: list[str]
+) -> None:
     if weirs.engine not in engines:
         return
     database = weirs.open()
     review = workflow.review(database, script, None)
     database.close()
-    assert [None if one.unjudged else one.reach and one.reach.matched for one in review.verdicts] == matched
+    assert [
+        None if one.unjudged else one.reach and one.reach.matched for one in review.verdicts
+    ] == matched
     for text, wanted in zip(found(review), said, strict=True):
         assert wanted in text
         assert bool(wanted) == bool(text), text
@@ -122,13 +126,21 @@ def test_the_command(yeldro: Yeldro, gauges: object) -> None:
 
     folder = Path(str(gauges)).parent
     (folder / "good.sql").write_text("DELETE FROM alerts WHERE id = 1;\n")
-    (folder / "bad.sql").write_text("\nDELETE FROM alerts\nWHERE 1 = 1;\nDELETE [id] FROM alerts;\n")
+    (folder / "bad.sql").write_text(
+        "\nDELETE FROM alerts\nWHERE 1 = 1;\nDELETE [id] FROM alerts;\n"
+    )
     assert yeldro("review", "good.sql").status == 0
     result = yeldro("review", "bad.sql", "--format", "json")
     document = json.loads(result.out)
     assert result.status == 3
-    assert [(one["line"], one["matched"]) for one in document["statements"]] == [(2, 126), (4, None)]
-    assert {one["name"] for one in document["statements"][0]["cautions"]} == {"always-true", "whole-table"}
+    assert [(one["line"], one["matched"]) for one in document["statements"]] == [
+        (2, 126),
+        (4, None),
+    ]
+    assert {one["name"] for one in document["statements"][0]["cautions"]} == {
+        "always-true",
+        "whole-table",
+    }
     assert yeldro("review", "nowhere.sql").status == 2
     assert "no dialect" in yeldro("review", "good.sql", "--dialect", "klingon").err
     assert yeldro("review", "good.sql", "--dialect", "tsql").status == 0

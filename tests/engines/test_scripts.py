@@ -41,7 +41,9 @@ def image(server: Server, *names: str) -> list[list[str]]:
 
 
 @pytest.mark.parametrize("step", STEPS)
-def test_a_script_does_what_the_run_does(server: Server, yeldro: Yeldro, tmp_path: Path, step: str) -> None:
+def test_a_script_does_what_the_run_does(
+    server: Server, yeldro: Yeldro, tmp_path: Path, step: str
+) -> None:
     names = ("marks", "gates", "pins")
     (tmp_path / "one.toml").write_text(f'[[steps]]\nname = "a"\n{step}\n')
     server.clear()
@@ -70,7 +72,9 @@ def test_a_script_does_what_the_run_does(server: Server, yeldro: Yeldro, tmp_pat
 
 
 @pytest.mark.parametrize("goes_on", [False, True])
-def test_a_script_that_fails_changes_nothing(server: Server, yeldro: Yeldro, tmp_path: Path, goes_on: bool) -> None:
+def test_a_script_that_fails_changes_nothing(
+    server: Server, yeldro: Yeldro, tmp_path: Path, goes_on: bool
+) -> None:
     """Neither before the check that fails nor after it, whatever the client does then."""
     truncate = "truncate = true\n" if server.engine != "mariadb" else ""
     steps = [
@@ -102,27 +106,43 @@ HOSTILE = [
 
 
 @pytest.mark.parametrize("shape", ["key", "where", "plain", "name"])
-def test_hostile_texts_stay_what_they_are(server: Server, yeldro: Yeldro, tmp_path: Path, shape: str) -> None:
-    """As keys, as values, in titles and in names: a script ends where a run ends, and says so of each row."""
+def test_hostile_texts_stay_what_they_are(
+    server: Server, yeldro: Yeldro, tmp_path: Path, shape: str
+) -> None:
+    """As keys, as values, in titles and in names: a script ends where a run ends, and says so of
+    each row."""
     texts = HOSTILE + ["nul\0' ; DELETE FROM other; --", "nul\0"] * (server.engine == "sqlite")
-    table = {"sqlite": 'we "ir\n--', "postgresql": 'we "ir\n--', "mariadb": "we `ir\n--"}[server.engine]
+    table = {"sqlite": 'we "ir\n--', "postgresql": 'we "ir\n--', "mariadb": "we `ir\n--"}[
+        server.engine
+    ]
     table = table if shape == "name" else "weirs"
     blind = "" if server.engine != "mariadb" else " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 
     def fill() -> None:
         server.clear()
-        server.run([f"CREATE TABLE {server.quoted(table)} (k VARCHAR(80){blind} PRIMARY KEY, v VARCHAR(80){blind})"])
+        server.run(
+            [
+                f"CREATE TABLE {server.quoted(table)} (k VARCHAR(80){blind} PRIMARY KEY, v VARCHAR(80){blind})"
+            ]
+        )
         server.run(["CREATE TABLE other (id INTEGER PRIMARY KEY)", "INSERT INTO other VALUES (1)"])
         slots = "?, ?" if server.engine == "sqlite" else "%s, %s"
         with closing(server.connect()) as connection, closing(connection.cursor()) as cursor:
             for text in texts:
-                cursor.execute(f"INSERT INTO {server.quoted(table)} VALUES ({slots})", (text, f"{text}!"))
+                cursor.execute(
+                    f"INSERT INTO {server.quoted(table)} VALUES ({slots})", (text, f"{text}!")
+                )
 
     def left() -> list[tuple[object, ...]]:
-        return sorted(server.query(f"SELECT k FROM {server.quoted(table)}")) + server.query("SELECT * FROM other")
+        return sorted(server.query(f"SELECT k FROM {server.quoted(table)}")) + server.query(
+            "SELECT * FROM other"
+        )
 
     chosen = [text for text in texts[::3] if "\0" not in text]
-    quoted = [text.replace("'", "''").replace("\\", "\\\\" if server.engine == "mariadb" else "\\") for text in chosen]
+    quoted = [
+        text.replace("'", "''").replace("\\", "\\\\" if server.engine == "mariadb" else "\\")
+        for text in chosen
+    ]
     step: dict[str, object] = {
         "name": "one\u2028 two\r\nthree",
         "delete": table,
@@ -189,13 +209,22 @@ CHECKS = {
 }
 KINDS = {
     *("The picked rows of weirs are the same ones: a sum over their keys", "Delete rows of weirs"),
-    *("The picked rows of weirs are the same ones: the lowest and the highest key", "None of them is left in weirs"),
+    *(
+        "The picked rows of weirs are the same ones: the lowest and the highest key",
+        "None of them is left in weirs",
+    ),
     "No row references what is gone, through gates.weir -> weirs.id",
     "No row references what was replaced, through marks.code -> weirs.code",
     "No row references what is gone, through marks.code -> weirs.code",
     *("They are detached: gates.weir -> weirs.id", "No group of weirs holds several rows any more"),
-    *("Give rows of weirs their new values", "The rows of weirs that are the same, by group, the one that stays first"),
-    *("The surplus rows of weirs, each beside the row that takes its place", "A copy of rows of weirs"),
+    *(
+        "Give rows of weirs their new values",
+        "The rows of weirs that are the same, by group, the one that stays first",
+    ),
+    *(
+        "The surplus rows of weirs, each beside the row that takes its place",
+        "A copy of rows of weirs",
+    ),
 }
 
 
@@ -209,16 +238,30 @@ def test_each_check_of_a_script_stops_it(server: Server, yeldro: Yeldro, tmp_pat
     script = yeldro("script", "steps.toml", "--db", server.place)
     assert script.status == 0, script.err
     checks = list(re.finditer(CHECKS[server.engine], script.out))
-    dangling = {"None of them points at nothing: pins.weir -> weirs.id"} if server.engine != "mariadb" else set()
+    dangling = (
+        {"None of them points at nothing: pins.weir -> weirs.id"}
+        if server.engine != "mariadb"
+        else set()
+    )
     told = {check["what"] for check in checks}
-    wanted = (KINDS | dangling) - ({"None of them is left in weirs"} if server.engine == "postgresql" else set())
+    wanted = (KINDS | dangling) - (
+        {"None of them is left in weirs"} if server.engine == "postgresql" else set()
+    )
     assert wanted <= told, wanted - told  # PostgreSQL's own counts by table say that none is left
     for check in checks:
         start, end = check.span("rows")
         changed = f"{script.out[:start]}{int(check['rows']) + 1}{script.out[end:]}"
         ran = server.client(changed)
-        assert (ran.returncode == 0, image(server, *names) == before) == (False, True), check["what"]
-        server.run([f"DROP TABLE IF EXISTS kept_steps_{number}{more}" for number in (1, 2) for more in KEPT])
+        assert (ran.returncode == 0, image(server, *names) == before) == (False, True), check[
+            "what"
+        ]
+        server.run(
+            [
+                f"DROP TABLE IF EXISTS kept_steps_{number}{more}"
+                for number in (1, 2)
+                for more in KEPT
+            ]
+        )
     assert server.client(script.out).returncode == 0
     assert image(server, *names) != before
 

@@ -37,7 +37,11 @@ TABLES = [
 
 
 def keys(*lines: str, header: str = "id") -> KeyFile:
-    return KeyFile("keys.csv", tuple(header.split(",")), [(at, line.split(";")) for at, line in enumerate(lines, 2)])
+    return KeyFile(
+        "keys.csv",
+        tuple(header.split(",")),
+        [(at, line.split(";")) for at, line in enumerate(lines, 2)],
+    )
 
 
 Options = dict[str, Any]
@@ -77,7 +81,9 @@ CHOICES: list[tuple[str, Options, list[Any] | str]] = [
 def preview(server: Server, table: str, options: Options) -> Preview:
     database = server.open()
     try:
-        return workflow.preview(database, Request(Asked(table, **options), Rules(Rule.DELETE), sample=None))
+        return workflow.preview(
+            database, Request(Asked(table, **options), Rules(Rule.DELETE), sample=None)
+        )
     finally:
         database.close()
 
@@ -89,8 +95,12 @@ def weirs(any_server: Server) -> Server:
     return any_server
 
 
-@pytest.mark.parametrize(("table", "options", "expected"), CHOICES, ids=lambda value: str(value)[:50])
-def test_a_selection(weirs: Server, table: str, options: Options, expected: list[Any] | str) -> None:
+@pytest.mark.parametrize(
+    ("table", "options", "expected"), CHOICES, ids=lambda value: str(value)[:50]
+)
+def test_a_selection(
+    weirs: Server, table: str, options: Options, expected: list[Any] | str
+) -> None:
     if isinstance(expected, str):
         with pytest.raises(UsageError) as caught:
             preview(weirs, table, options)
@@ -104,9 +114,14 @@ def test_a_selection(weirs: Server, table: str, options: Options, expected: list
 
 def test_missing_keys_and_nulls_are_told(weirs: Server) -> None:
     found = preview(weirs, "weirs", {"key_file": keys("1", *map(str, range(1000, 1200)), "1000")})
-    assert (found.missing, len(found.missing_keys), found.missing_keys[:2]) == (200, 100, ((1000,), (1001,)))
+    assert (found.missing, len(found.missing_keys), found.missing_keys[:2]) == (
+        200,
+        100,
+        ((1000,), (1001,)),
+    )
     told = [
-        (preview(weirs, "weirs", {way: "weirs", "on": "up_id=id"}).cautions) for way in ("found_in", "not_found_in")
+        (preview(weirs, "weirs", {way: "weirs", "on": "up_id=id"}).cautions)
+        for way in ("found_in", "not_found_in")
     ]
     assert [(one.name, one.subject, one.message[:30]) for cautions in told for one in cautions] == [
         ("null-reference", "weirs.up_id", "2 rows of weirs hold NULL in u")
@@ -117,12 +132,24 @@ def test_missing_keys_and_nulls_are_told(weirs: Server) -> None:
 def test_rows_whose_parent_is_gone(server: Server) -> None:
     off, on = {
         "sqlite": ("PRAGMA foreign_keys = OFF", "SELECT 1"),
-        "postgresql": ("SET session_replication_role = replica", "SET session_replication_role = origin"),
+        "postgresql": (
+            "SET session_replication_role = replica",
+            "SET session_replication_role = origin",
+        ),
         "mariadb": ("SET foreign_key_checks = 0", "SET foreign_key_checks = 1"),
     }[server.engine]
-    server.run([*TABLES, off, "INSERT INTO notes VALUES (3, 99, 1, ''), (4, NULL, 98, ''), (5, NULL, NULL, '')", on])
+    server.run(
+        [
+            *TABLES,
+            off,
+            "INSERT INTO notes VALUES (3, 99, 1, ''), (4, NULL, 98, ''), (5, NULL, NULL, '')",
+            on,
+        ]
+    )
     assert [row[0] for row in preview(server, "notes", {"orphans": True}).sample] == [3, 4]
-    assert [row[0] for row in preview(server, "notes", {"orphans": True, "on": "first_id"}).sample] == [4]
+    assert [
+        row[0] for row in preview(server, "notes", {"orphans": True, "on": "first_id"}).sample
+    ] == [4]
 
 
 def test_a_million_keys_take_no_client_memory_and_are_found(server: Server) -> None:
@@ -137,7 +164,8 @@ def test_a_million_keys_take_no_client_memory_and_are_found(server: Server) -> N
 
 
 def test_truncate(server: Server) -> None:
-    """Counts and outcome as for a delete; refused where something hangs on the table or rows are chosen."""
+    """Counts and outcome as for a delete; refused where something hangs on the table or rows are
+    chosen."""
     server.run(TABLES)
     rolls_back = server.engine != "mariadb"
 

@@ -1,4 +1,5 @@
-"""Settings that change what a value or a statement means are pinned, and a commit is believed only when it happened."""
+"""Settings that change what a value or a statement means are pinned, and a commit is believed only
+when it happened."""
 
 from __future__ import annotations
 
@@ -21,8 +22,12 @@ LOOSE = {
 PINNED = {
     "sqlite": ["PRAGMA foreign_keys"],
     "postgresql": [f"SHOW {name}" for name in LOOSE] + ["SHOW row_security"],
-    "mariadb": [f"SELECT @@{name}" for name in ("time_zone", "foreign_key_checks", "sql_select_limit")]
-    + ["SELECT find_in_set('STRICT_ALL_TABLES', @@sql_mode) > 0 AND find_in_set('ANSI_QUOTES', @@sql_mode) = 0"],
+    "mariadb": [
+        f"SELECT @@{name}" for name in ("time_zone", "foreign_key_checks", "sql_select_limit")
+    ]
+    + [
+        "SELECT find_in_set('STRICT_ALL_TABLES', @@sql_mode) > 0 AND find_in_set('ANSI_QUOTES', @@sql_mode) = 0"
+    ],
 }
 VALUES = {
     "sqlite": [1],
@@ -34,7 +39,9 @@ VALUES = {
 def test_settings_are_pinned_whatever_the_server_says(server: Server) -> None:
     if server.engine == "postgresql":
         name = server.place.rpartition("/")[2]
-        server.run([f"ALTER DATABASE {name} SET {setting} = '{value}'" for setting, value in LOOSE.items()])
+        server.run(
+            [f"ALTER DATABASE {name} SET {setting} = '{value}'" for setting, value in LOOSE.items()]
+        )
     database: Any = server.open()
     found = [database._gate.run_text(query).scalar_one() for query in PINNED[server.engine]]
     database.close()
@@ -51,7 +58,9 @@ def test_a_commit_that_the_server_turned_into_a_rollback_is_noticed(server: Serv
         with suppress(YeldroError):
             database._gate.run_text("SELECT 1 / 0")
     else:
-        database._raw.rollback() if server.engine == "mariadb" else database._raw.execute("ROLLBACK")
+        database._raw.rollback() if server.engine == "mariadb" else database._raw.execute(
+            "ROLLBACK"
+        )
     with pytest.raises(DatabaseFailed):
         database.commit()
     database.close()

@@ -1,4 +1,5 @@
-"""Rows that go, come or stay through a side door, and tables that cannot be trusted, on the servers."""
+"""Rows that go, come or stay through a side door, and tables that cannot be trusted, on the
+servers."""
 
 from __future__ import annotations
 
@@ -27,7 +28,9 @@ TABLES = [
 ]
 
 
-def delete(server: Server, where: str = "id < 3", rules: Rules | None = None, table: str = "weirs") -> RunResult:
+def delete(
+    server: Server, where: str = "id < 3", rules: Rules | None = None, table: str = "weirs"
+) -> RunResult:
     database = server.open(wait=1)
     try:
         request = Request(Asked(table, where=(where,)), rules or Rules())
@@ -37,7 +40,10 @@ def delete(server: Server, where: str = "id < 3", rules: Rules | None = None, ta
 
 
 def image(server: Server) -> dict[str, list[tuple[Any, ...]]]:
-    return {name: sorted(server.query(f"SELECT * FROM {name}"), key=repr) for name in ("weirs", "gates", "notes")}
+    return {
+        name: sorted(server.query(f"SELECT * FROM {name}"), key=repr)
+        for name in ("weirs", "gates", "notes")
+    }
 
 
 def function(body: str, returns: str = "OLD") -> str:
@@ -74,7 +80,9 @@ MARIADB = [
 DOORS = [("postgresql", *case) for case in POSTGRESQL] + [("mariadb", *case) for case in MARIADB]
 
 
-@pytest.mark.parametrize(("engine", "door", "status", "said"), DOORS, ids=lambda value: str(value)[:70])
+@pytest.mark.parametrize(
+    ("engine", "door", "status", "said"), DOORS, ids=lambda value: str(value)[:70]
+)
 def test_a_side_door(server: Server, engine: str, door: str, status: int, said: str) -> None:
     if server.engine != engine:
         return
@@ -86,7 +94,9 @@ def test_a_side_door(server: Server, engine: str, door: str, status: int, said: 
     assert (image(server) == before) == (status != 0)
     if "90" in door:
         assert result.tally is not None
-        assert {line.table.label: line.inserted_by_triggers for line in result.tally.lines}["notes"] == 2
+        assert {line.table.label: line.inserted_by_triggers for line in result.tally.lines}[
+            "notes"
+        ] == 2
 
 
 def _parts(door: str) -> list[str]:
@@ -101,13 +111,23 @@ REFUSED = [
         ["CREATE TABLE loose (id INTEGER PRIMARY KEY, weir_id INTEGER) ENGINE=MyISAM"],
         "MyISAM cannot roll back",
     ),
-    ("mariadb", ["CREATE TABLE loose (id INTEGER PRIMARY KEY) WITH SYSTEM VERSIONING"], "system-versioned"),
-    ("postgresql", ["CREATE TABLE loose (id INTEGER)", "CREATE TABLE kid () INHERITS (loose)"], "inherit from it"),
+    (
+        "mariadb",
+        ["CREATE TABLE loose (id INTEGER PRIMARY KEY) WITH SYSTEM VERSIONING"],
+        "system-versioned",
+    ),
+    (
+        "postgresql",
+        ["CREATE TABLE loose (id INTEGER)", "CREATE TABLE kid () INHERITS (loose)"],
+        "inherit from it",
+    ),
 ]
 
 
 @pytest.mark.parametrize(("engine", "tables", "reason"), REFUSED, ids=str)
-def test_a_table_that_cannot_be_trusted_is_refused(server: Server, engine: str, tables: list[str], reason: str) -> None:
+def test_a_table_that_cannot_be_trusted_is_refused(
+    server: Server, engine: str, tables: list[str], reason: str
+) -> None:
     if server.engine == engine:
         server.run([*tables, "INSERT INTO loose (id) VALUES (1), (2)"])
         with pytest.raises(Refused, match=reason):
@@ -177,20 +197,30 @@ def test_partitions_are_one_table(server: Server) -> None:
     result = delete(server, "id = 1", table="spans")
     assert result.status == 0, result.reason
     assert result.tally is not None
-    assert [(line.table.label, line.deleted) for line in result.tally.lines] == [("marks", 2), ("spans", 2)]
+    assert [(line.table.label, line.deleted) for line in result.tally.lines] == [
+        ("marks", 2),
+        ("spans", 2),
+    ]
     result = delete(server, "id = 2", table="spans_new")
     assert result.status == 0, result.reason
     assert server.query("SELECT count(*) FROM marks") == [(0,)]
 
 
-@pytest.mark.parametrize(("link", "rule"), [("INTEGER", "CASCADE"), ("INTEGER NOT NULL", "NO ACTION")])
+@pytest.mark.parametrize(
+    ("link", "rule"), [("INTEGER", "CASCADE"), ("INTEGER NOT NULL", "NO ACTION")]
+)
 def test_a_tree_of_many_levels(server: Server, link: str, rule: str) -> None:
     depth = 100_000
     reference = f"FOREIGN KEY (into_id) REFERENCES reaches (id) ON DELETE {rule}"
     server.run([f"CREATE TABLE reaches (id INTEGER PRIMARY KEY, into_id {link}, {reference})"])
     server.run(["CREATE INDEX reaches_into ON reaches (into_id)"])
     rows = [f"({n}, {max(n - 1, 0)})" for n in range(depth)]
-    server.run([f"INSERT INTO reaches VALUES {', '.join(rows[at : at + 5000])}" for at in range(0, depth, 5000)])
+    server.run(
+        [
+            f"INSERT INTO reaches VALUES {', '.join(rows[at : at + 5000])}"
+            for at in range(0, depth, 5000)
+        ]
+    )
     result = delete(server, "id = 100", Rules(Rule.DELETE), table="reaches")
     assert result.status == 0, result.reason
     assert server.query("SELECT count(*) FROM reaches") == [(100,)]
@@ -211,8 +241,13 @@ def test_a_circle_without_a_column_that_may_be_null(server: Server, allowed: boo
     )
     database = server.open()
     steps = [(2, allowed), (1, True)]  # what one step may do the other may not
-    requests = [Request(Asked("p", where=(f"id = {n}",)), Rules(Rule.DELETE, breaks_cycles=may)) for n, may in steps]
-    jobs = [Deletion(database, request, f"step {place}") for place, request in enumerate(requests, 1)]
+    requests = [
+        Request(Asked("p", where=(f"id = {n}",)), Rules(Rule.DELETE, breaks_cycles=may))
+        for n, may in steps
+    ]
+    jobs = [
+        Deletion(database, request, f"step {place}") for place, request in enumerate(requests, 1)
+    ]
     result = running.run(database, jobs, running.Manner(ask_first=False), Yes())
     database.close()
     possible = allowed or server.engine == "postgresql"

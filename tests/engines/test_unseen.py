@@ -34,7 +34,8 @@ def rows(server: Server, *tables: str) -> list[list[tuple[Any, ...]]]:
 
 
 def there_and_back(yeldro: Yeldro, server: Server, tables: Sequence[str], *line: str) -> Result:
-    """Run a command, restore it, and expect every row to be as it was; restored again it does nothing."""
+    """Run a command, restore it, and expect every row to be as it was; restored again it does
+    nothing."""
     before = rows(server, *tables)
     done = yeldro(*line, "--db", server.place, "--yes")
     assert done.status == 0, done.err
@@ -57,7 +58,9 @@ PARTITIONED = [
 
 
 @on("postgresql")
-def test_a_reference_to_a_partitioned_table_is_one_reference(yeldro: Yeldro, server: Server) -> None:
+def test_a_reference_to_a_partitioned_table_is_one_reference(
+    yeldro: Yeldro, server: Server
+) -> None:
     server.run(PARTITIONED)
     looked = yeldro("delete", "c", "--orphans", "--yes", "--db", server.place)
     assert (looked.status, "No row matches" in looked.out) == (0, True)
@@ -73,8 +76,15 @@ def test_a_reference_to_a_partitioned_table_is_one_reference(yeldro: Yeldro, ser
 
 
 @on("postgresql")
-def test_a_reference_to_one_partition_is_followed_from_the_whole_table(yeldro: Yeldro, server: Server) -> None:
-    server.run([*PARTITIONED, "CREATE TABLE k (id INTEGER PRIMARY KEY, p INTEGER REFERENCES p1 ON DELETE CASCADE)"])
+def test_a_reference_to_one_partition_is_followed_from_the_whole_table(
+    yeldro: Yeldro, server: Server
+) -> None:
+    server.run(
+        [
+            *PARTITIONED,
+            "CREATE TABLE k (id INTEGER PRIMARY KEY, p INTEGER REFERENCES p1 ON DELETE CASCADE)",
+        ]
+    )
     server.run(["INSERT INTO k VALUES (1, 1), (2, 2)"])
     there_and_back(yeldro, server, ("p", "c", "k"), "delete", "p", "--where", "id IN (1, 12)")
     server.run(
@@ -95,12 +105,16 @@ def test_a_reference_to_one_partition_is_followed_from_the_whole_table(yeldro: Y
 @on("postgresql")
 def test_duplicates_of_a_partitioned_table(yeldro: Yeldro, server: Server) -> None:
     server.run([*PARTITIONED, "ALTER TABLE p ADD name TEXT", "UPDATE p SET name = id % 2"])
-    there_and_back(yeldro, server, ("p", "c"), "dedupe", "p", "--same", "name", "--keep", "lowest id")
+    there_and_back(
+        yeldro, server, ("p", "c"), "dedupe", "p", "--same", "name", "--keep", "lowest id"
+    )
     assert rows(server, "c") == [[(1, 1), (2, 11), (3, 12), (4, None)]]
 
 
 @on("postgresql")
-def test_a_reference_compares_by_its_own_operator_and_collation(yeldro: Yeldro, server: Server) -> None:
+def test_a_reference_compares_by_its_own_operator_and_collation(
+    yeldro: Yeldro, server: Server
+) -> None:
     server.run(
         "DROP SCHEMA IF EXISTS far CASCADE",
         "CREATE SCHEMA far",
@@ -112,7 +126,9 @@ def test_a_reference_compares_by_its_own_operator_and_collation(yeldro: Yeldro, 
         "INSERT INTO c VALUES (1, 'fen', 'a', 'a'), (2, 'MERE', NULL, NULL), (3, 'Beck', 'c', 'c')",
     )
     assert "No row matches" in yeldro("delete", "c", "--orphans", "--yes", "--db", server.place).out
-    there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--where", "name = 'a'", "--dependents", "delete")
+    there_and_back(
+        yeldro, server, ("p", "c"), "delete", "p", "--where", "name = 'a'", "--dependents", "delete"
+    )
     there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--where", "name = 'b'")
     server.run(["DROP SCHEMA far CASCADE"])
 
@@ -122,7 +138,8 @@ def test_a_reference_compares_by_its_own_operator_and_collation(yeldro: Yeldro, 
 def test_what_a_publication_or_a_foreign_partition_would_refuse_is_a_stop(
     yeldro: Yeldro, server: Server, part: bool
 ) -> None:
-    """The publisher needs wal_level = logical only to publish: without it the deletion fails all the same."""
+    """The publisher needs wal_level = logical only to publish: without it the deletion fails all
+    the same."""
     server.run(
         "CREATE TABLE w (id INTEGER NOT NULL) PARTITION BY RANGE (id)",
         "CREATE TABLE w1 PARTITION OF w FOR VALUES FROM (0) TO (10)",
@@ -190,15 +207,23 @@ def test_what_an_account_cannot_see_stops_a_run(
     is_far = "far" in more
     server.run([one for one in more if one != "far"])
     if is_far:
-        kin = (
-            f"CREATE TABLE {far}.`kin #` (id INTEGER PRIMARY KEY, p INTEGER, FOREIGN KEY (p) REFERENCES {place}.p (id)"
+        kin = f"CREATE TABLE {far}.`kin #` (id INTEGER PRIMARY KEY, p INTEGER, FOREIGN KEY (p) REFERENCES {place}.p (id)"
+        server.run(
+            [
+                f"CREATE DATABASE {far}",
+                f"{kin} ON DELETE SET NULL)",
+                f"INSERT INTO {far}.`kin #` VALUES (1, 1)",
+            ]
         )
-        server.run([f"CREATE DATABASE {far}", f"{kin} ON DELETE SET NULL)", f"INSERT INTO {far}.`kin #` VALUES (1, 1)"])
     before = rows(server, "p", "c")
     try:
         with account(server, *rights) as address:
             lines = [("preview", "p", "--key", "1"), ("delete", "p", "--key", "1", "--yes")]
-            lines += [("dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes")] if status else []
+            lines += (
+                [("dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes")]
+                if status
+                else []
+            )
             for line in lines:
                 done = yeldro(*line, "--db", address)
                 assert (done.status, said in done.err) == (status, True), done.out + done.err
@@ -232,19 +257,31 @@ ROLES: list[tuple[list[str], int]] = [
 
 @on("postgresql")
 @pytest.mark.parametrize(("rights", "status"), ROLES, ids=str)
-def test_what_a_role_may_not_do_stops_a_run(yeldro: Yeldro, server: Server, rights: list[str], status: int) -> None:
+def test_what_a_role_may_not_do_stops_a_run(
+    yeldro: Yeldro, server: Server, rights: list[str], status: int
+) -> None:
     """What it does is what a superuser would, and else nothing."""
     role = f"yt_{server.place[-8:]}"
     server.run([*FAMILY, f"CREATE ROLE {role} LOGIN", f"GRANT USAGE ON SCHEMA public TO {role}"])
     before = rows(server, "p", "c")
     try:
         server.run([one.format(role) for one in rights])
-        done = yeldro("delete", "p", "--key", "1", "--yes", "--db", server.place.replace("postgres@", f"{role}@"))
+        done = yeldro(
+            "delete",
+            "p",
+            "--key",
+            "1",
+            "--yes",
+            "--db",
+            server.place.replace("postgres@", f"{role}@"),
+        )
         assert done.status == status, done.out + done.err
         left = [[row for row in table if row[0] != 1] for table in before]
         assert rows(server, "p", "c") == (before if status else left)
     finally:
-        server.run([f"REASSIGN OWNED BY {role} TO postgres", f"DROP OWNED BY {role}", f"DROP ROLE {role}"])
+        server.run(
+            [f"REASSIGN OWNED BY {role} TO postgres", f"DROP OWNED BY {role}", f"DROP ROLE {role}"]
+        )
         server.run(["DROP SCHEMA IF EXISTS hid CASCADE"])
 
 
@@ -270,7 +307,14 @@ def test_a_trigger_that_writes_to_what_cannot_roll_back(
     log = [f"CREATE TABLE log (id INTEGER) ENGINE={kind}", "INSERT INTO log VALUES (1), (2)"]
     server.run([*FAMILY, "DROP PROCEDURE IF EXISTS note", *log, *made, trigger])
     before = rows(server, "p", "c", "log")
-    line = ("delete", "p", "--key", "1", "--dependents", "detach" if "UPDATE" in trigger else "declared")
+    line = (
+        "delete",
+        "p",
+        "--key",
+        "1",
+        "--dependents",
+        "detach" if "UPDATE" in trigger else "declared",
+    )
     for more in (["--yes"], ["--rehearse"]):
         stopped = yeldro(*line, *more, "--db", server.place)
         assert (stopped.status, said.format(kind) in stopped.err) == (3, True), stopped.err
@@ -297,16 +341,31 @@ def test_partitions_and_servers_that_demand_keys(yeldro: Yeldro, server: Server)
         there_and_back(yeldro, server, ("w",), "delete", "w", "--where", "id IN (2, 3)")
         server.run(["TRUNCATE log"])
         there_and_back(yeldro, server, ("w",), "dedupe", "w", "--same", "n", "--keep", "highest id")
-        there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--key", "1", "--archive-table", "kept")
-        there_and_back(yeldro, server, ("p", "c"), "dedupe", "p", "--same", "name", "--keep", "lowest id")
-        spelt = ("duplicates", "p", "--same", "name", "--ignore", "accents,case", "--db", server.place)
+        there_and_back(
+            yeldro, server, ("p", "c"), "delete", "p", "--key", "1", "--archive-table", "kept"
+        )
+        there_and_back(
+            yeldro, server, ("p", "c"), "dedupe", "p", "--same", "name", "--keep", "lowest id"
+        )
+        spelt = (
+            "duplicates",
+            "p",
+            "--same",
+            "name",
+            "--ignore",
+            "accents,case",
+            "--db",
+            server.place,
+        )
         assert yeldro(*spelt).status == 0
     finally:
         server.run(["SET GLOBAL innodb_force_primary_key = OFF"])
 
 
 @on("mariadb")
-@pytest.mark.parametrize("ring", [[(1, 1)], [(1, 2), (2, 1)], [(1, 2), (2, 3), (3, 2), (4, 4)]], ids=str)
+@pytest.mark.parametrize(
+    "ring", [[(1, 1)], [(1, 2), (2, 1)], [(1, 2), (2, 3), (3, 2), (4, 4)]], ids=str
+)
 def test_rows_in_a_cycle_without_nulls_are_a_stop_beforehand(
     yeldro: Yeldro, server: Server, ring: list[tuple[int, int]]
 ) -> None:
@@ -328,14 +387,19 @@ WHOLE = [
     ("DROP TABLE notes", "notes: emptied, rebuilt or dropped"),
     ("ALTER TABLE notes DROP COLUMN n", "notes: emptied, rebuilt or dropped"),
     ("ALTER TABLE far DETACH PARTITION far1", "far1: emptied, rebuilt or dropped"),
-    ("PERFORM lo_unlink(lomowner_oid) FROM (SELECT oid AS lomowner_oid FROM pg_largeobject_metadata) AS o", "pg_large"),
+    (
+        "PERFORM lo_unlink(lomowner_oid) FROM (SELECT oid AS lomowner_oid FROM pg_largeobject_metadata) AS o",
+        "pg_large",
+    ),
     ("REFRESH MATERIALIZED VIEW seen", ""),
 ]
 
 
 @on("postgresql")
 @pytest.mark.parametrize(("does", "said"), WHOLE, ids=[does[:30] for does, _ in WHOLE])
-def test_what_a_trigger_does_to_whole_tables_is_noticed(yeldro: Yeldro, server: Server, does: str, said: str) -> None:
+def test_what_a_trigger_does_to_whole_tables_is_noticed(
+    yeldro: Yeldro, server: Server, does: str, said: str
+) -> None:
     server.run(
         *FAMILY,
         "CREATE TABLE notes (id INTEGER, n INTEGER)",
@@ -364,7 +428,8 @@ TOUCHING = {
     " CREATE TRIGGER {name} AFTER {event} ON {table} FOR EACH ROW EXECUTE FUNCTION {name}()",
 }
 OWN = "UPDATE p SET upper_name = upper(name) WHERE id = NEW.id"
-# A trigger on the insertion of which table, what it does, the exit status of the restore, and what it says.
+# A trigger on the insertion of which table, what it does, the exit status of the restore, and what
+# it says.
 TOUCHED: list[tuple[str, str, int, str]] = [
     ("p", OWN, 0, "Committed"),
     ("c", "UPDATE p SET upper_name = upper(name) WHERE id = NEW.p", 0, "Committed"),
@@ -378,22 +443,38 @@ TOUCHED: list[tuple[str, str, int, str]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("table", "body", "status", "said"), TOUCHED, ids=lambda value: str(value)[:50])
+@pytest.mark.parametrize(
+    ("table", "body", "status", "said"), TOUCHED, ids=lambda value: str(value)[:50]
+)
 def test_a_restore_and_triggers_that_touch_rows(
     yeldro: Yeldro, server: Server, table: str, body: str, status: int, said: str
 ) -> None:
-    """What counts is the end: a trigger may write to restored rows as long as they are what they were."""
+    """What counts is the end: a trigger may write to restored rows as long as they are what they
+    were."""
     if server.engine == "mariadb" and table == "p":
         return  # a trigger there cannot write to its own table
-    server.run([*FAMILY, "ALTER TABLE p ADD COLUMN upper_name VARCHAR(9)", "UPDATE p SET upper_name = upper(name)"])
-    server.run(["CREATE TABLE notes (id INTEGER PRIMARY KEY, n INTEGER)", "INSERT INTO notes VALUES (1, 1), (2, 2)"])
+    server.run(
+        [
+            *FAMILY,
+            "ALTER TABLE p ADD COLUMN upper_name VARCHAR(9)",
+            "UPDATE p SET upper_name = upper(name)",
+        ]
+    )
+    server.run(
+        [
+            "CREATE TABLE notes (id INTEGER PRIMARY KEY, n INTEGER)",
+            "INSERT INTO notes VALUES (1, 1), (2, 2)",
+        ]
+    )
     made = TOUCHING[server.engine].format(name="t", event="INSERT", table=table, body=body)
     server.run([made] if server.engine != "postgresql" else _function(made))
     before = rows(server, "p", "c", "notes")
     assert yeldro("delete", "p", "--where", "id < 3", "--yes", "--db", server.place).status == 0
     gone = rows(server, "p", "c", "notes")
     back = yeldro("restore", "last", "--yes", "--db", server.place)
-    harmless = server.engine != "postgresql" and body.startswith("UPDATE notes")  # told apart by what rows hold
+    harmless = server.engine != "postgresql" and body.startswith(
+        "UPDATE notes"
+    )  # told apart by what rows hold
     if harmless:
         status, said = 0, "Committed"
     assert (back.status, said in back.out + back.err) == (status, True), back.out + back.err
@@ -430,15 +511,29 @@ def test_a_harmless_trigger_hides_no_other_one(yeldro: Yeldro, server: Server, e
     """One writes to rows and leaves them as they are; another one, which inserts, writes over rows."""
     for spoiling in SPOILING[server.engine]:
         server.clear()
-        server.run(FAMILY, "CREATE TABLE notes (id INTEGER PRIMARY KEY, n INTEGER)", "INSERT INTO notes VALUES (1, 1)")
-        line = ("delete", "p", "--key", "1", "--dependents", "delete" if event == "INSERT" else "detach")
+        server.run(
+            FAMILY,
+            "CREATE TABLE notes (id INTEGER PRIMARY KEY, n INTEGER)",
+            "INSERT INTO notes VALUES (1, 1)",
+        )
+        line = (
+            "delete",
+            "p",
+            "--key",
+            "1",
+            "--dependents",
+            "delete" if event == "INSERT" else "detach",
+        )
         assert yeldro(*line, "--yes", "--db", server.place).status == 0
         for name, body in (("t", "UPDATE p SET name = name WHERE id = 3"), ("u", spoiling)):
             made = TOUCHING[server.engine].format(name=name, event=event, table="c", body=body)
             server.run(_function(made) if server.engine == "postgresql" else made)
         before = rows(server, "p", "c", "notes")
         back = yeldro("restore", "last", "--yes")
-        assert (back.status != 0, rows(server, "p", "c", "notes")) == (True, before), (spoiling, back.out)
+        assert (back.status != 0, rows(server, "p", "c", "notes")) == (True, before), (
+            spoiling,
+            back.out,
+        )
 
 
 def _function(made: str) -> list[str]:
@@ -474,7 +569,9 @@ def test_a_reference_between_types(
         f"INSERT INTO c VALUES {pairs}",
     )
     broken = {row[1] for row in server.query("PRAGMA foreign_key_check")}
-    looked = json.loads(yeldro("preview", "c", "--orphans", "--db", server.place, "--format", "json").out)
+    looked = json.loads(
+        yeldro("preview", "c", "--orphans", "--db", server.place, "--format", "json").out
+    )
     assert {row["id"] for row in looked["sample"]} == broken
     there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--all-rows")
     there_and_back(yeldro, server, ("p", "c"), "delete", "c", "--all-rows")
@@ -484,11 +581,18 @@ def test_a_reference_between_types(
 def test_many_columns_and_none(yeldro: Yeldro, server: Server) -> None:
     number = 999 if server.engine == "sqlite" else 600
     columns = ", ".join(f"c{place} INTEGER" for place in range(1, number))
-    server.run([f"CREATE TABLE w (id INTEGER PRIMARY KEY, {columns})", "INSERT INTO w (id, c1) VALUES (1, 5), (2, 5)"])
+    server.run(
+        [
+            f"CREATE TABLE w (id INTEGER PRIMARY KEY, {columns})",
+            "INSERT INTO w (id, c1) VALUES (1, 5), (2, 5)",
+        ]
+    )
     there_and_back(yeldro, server, ("w",), "delete", "w", "--key", "1")
     there_and_back(yeldro, server, ("w",), "dedupe", "w", "--same", "c1", "--keep", "fullest")
     if server.engine == "postgresql":
-        server.run(["CREATE TABLE e ()", "INSERT INTO e DEFAULT VALUES", "INSERT INTO e DEFAULT VALUES"])
+        server.run(
+            ["CREATE TABLE e ()", "INSERT INTO e DEFAULT VALUES", "INSERT INTO e DEFAULT VALUES"]
+        )
         stopped = yeldro("delete", "e", "--all-rows", "--yes", "--db", server.place)
         assert (stopped.status, "it has no columns" in stopped.err) == (3, True)
 
@@ -498,7 +602,9 @@ def test_detachments_that_cross_partitions_or_are_not_whole(yeldro: Yeldro, serv
     server.run(
         "CREATE TABLE p (a INTEGER, b INTEGER, PRIMARY KEY (a, b))",
         "CREATE TABLE c (id INTEGER, a INTEGER DEFAULT 9, b INTEGER, FOREIGN KEY (a, b) REFERENCES p"
-        " ON DELETE SET NULL, PRIMARY KEY (id, a)) PARTITION BY LIST (a)".replace(", PRIMARY KEY (id, a)", ""),
+        " ON DELETE SET NULL, PRIMARY KEY (id, a)) PARTITION BY LIST (a)".replace(
+            ", PRIMARY KEY (id, a)", ""
+        ),
         "CREATE TABLE c1 PARTITION OF c FOR VALUES IN (1, 2)",
         "CREATE TABLE c2 PARTITION OF c DEFAULT",
         "CREATE TABLE q (id INTEGER PRIMARY KEY)",
@@ -517,7 +623,9 @@ def test_detachments_that_cross_partitions_or_are_not_whole(yeldro: Yeldro, serv
     there_and_back(yeldro, server, ("q", "d"), "delete", "q", "--where", "id < 9")
     line = ("p", "--where", "a = 3", "--dependents", "detach", "--db", server.place)
     shown = yeldro("preview", *line)
-    assert (shown.status, "no column of the reference may be NULL" in shown.out) == (3, True), shown.out
+    assert (shown.status, "no column of the reference may be NULL" in shown.out) == (3, True), (
+        shown.out
+    )
 
 
 def record_of(folder: Path) -> Path:
@@ -559,7 +667,9 @@ def test_a_run_in_doubt(
     assert (json.loads(path.read_text())["outcome"], told) == ("in-doubt", True)
     history = yeldro("history")
     assert json.loads(path.read_text())["outcome"] == outcome
-    undecided = f"{2 - back} of its 2 archived rows are gone from their tables, and the others are there"
+    undecided = (
+        f"{2 - back} of its 2 archived rows are gone from their tables, and the others are there"
+    )
     assert (undecided in history.err) == (outcome == "in-doubt"), history.err
     if outcome == "in-doubt":
         assert yeldro("restore", "last", "--yes").status == 3
@@ -584,10 +694,14 @@ def test_nothing_is_settled_where_the_server_may_lag(
 
 
 # How many bytes are left of the archive, None: it is gone, "": it says that it was never finished.
-DAMAGES = [(left, outcome) for left in (0, 100, 9000, None) for outcome in ("committed", "in-doubt")]
+DAMAGES = [
+    (left, outcome) for left in (0, 100, 9000, None) for outcome in ("committed", "in-doubt")
+]
 
 
-@pytest.mark.parametrize(("left", "outcome"), [*DAMAGES, ("", "committed"), ("", "in-doubt"), ("", "rolled-back")])
+@pytest.mark.parametrize(
+    ("left", "outcome"), [*DAMAGES, ("", "committed"), ("", "in-doubt"), ("", "rolled-back")]
+)
 def test_a_damaged_archive_is_no_empty_one(
     yeldro: Yeldro, server: Server, tmp_path: Path, left: int | str | None, outcome: str
 ) -> None:
@@ -608,20 +722,36 @@ def test_a_damaged_archive_is_no_empty_one(
         doubt(path, transaction="", outcome=outcome)
     back = yeldro("restore", "last", "--yes")
     said = "There is no archive" if left is None else "is damaged"
-    assert (back.status, said in back.err) == ((5, True) if outcome != "rolled-back" else (0, False)), back.err
+    assert (back.status, said in back.err) == (
+        (5, True) if outcome != "rolled-back" else (0, False)
+    ), back.err
     yeldro("history")
     assert json.loads(path.read_text())["outcome"] == outcome
 
 
-UNREADABLE = ["", "[]", "7", "[" * 99_999, '{"began": 1e999}', '{"format": 1, "restored": [{}]}', "1" * 9999]
+UNREADABLE = [
+    "",
+    "[]",
+    "7",
+    "[" * 99_999,
+    '{"began": 1e999}',
+    '{"format": 1, "restored": [{}]}',
+    "1" * 9999,
+]
 
 
 @on("sqlite")
-def test_one_record_that_cannot_be_read_blocks_nothing(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
+def test_one_record_that_cannot_be_read_blocks_nothing(
+    yeldro: Yeldro, server: Server, tmp_path: Path
+) -> None:
     server.run(["CREATE TABLE w (id INTEGER PRIMARY KEY)", "INSERT INTO w VALUES (1), (2), (3)"])
     assert yeldro("delete", "w", "--where", "id < 3", "--yes", "--db", server.place).status == 0
     whole = json.loads(record_of(tmp_path).read_text())
-    texts = [*UNREADABLE, json.dumps({**whole, "reach": [1]}), json.dumps({**whole, "began": "soon"})]
+    texts = [
+        *UNREADABLE,
+        json.dumps({**whole, "reach": [1]}),
+        json.dumps({**whole, "began": "soon"}),
+    ]
     for number, text in enumerate(texts):
         folder = tmp_path / "yeldro-runs" / f"x{number}"
         folder.mkdir()
@@ -632,7 +762,9 @@ def test_one_record_that_cannot_be_read_blocks_nothing(yeldro: Yeldro, server: S
     assert yeldro("restore", "x1", "--yes").status == 2
 
 
-def test_a_restore_drops_the_unique_index_that_the_run_added(yeldro: Yeldro, server: Server) -> None:
+def test_a_restore_drops_the_unique_index_that_the_run_added(
+    yeldro: Yeldro, server: Server
+) -> None:
     server.run(FAMILY)
     line = ("dedupe", "p", "--same", "name", "--keep", "lowest id", "--then-unique", "p_name")
     before = rows(server, "p", "c")
@@ -674,7 +806,9 @@ def test_an_error_for_a_commit_is_an_answer(
     if fault == "lost":
         assert (done.status, outcome) == (5, "in-doubt")
         return
-    assert (done.status, outcome, "did not commit" in done.err) == (5, "rolled-back", True), done.err
+    assert (done.status, outcome, "did not commit" in done.err) == (5, "rolled-back", True), (
+        done.err
+    )
     assert "not known" not in done.out
     assert not record_of(tmp_path).with_name("rows.sqlite").exists()
     assert len(rows(server, "w")[0]) == 3
@@ -696,7 +830,8 @@ def cut(control: Any) -> Any:
 
 
 def refuse(run_text: Any, engine: str, fault: str) -> Any:
-    """Answer the COMMIT of the run as the server would, or as the driver does where that sends nothing any more."""
+    """Answer the COMMIT of the run as the server would, or as the driver does where that sends
+    nothing any more."""
     begun = []
 
     def then(self: Any, text: str, *kind: Any) -> Any:
@@ -708,22 +843,27 @@ def refuse(run_text: Any, engine: str, fault: str) -> Any:
                 run_text(self, "ROLLBACK")
             raise DatabaseFailed("The disk is full.")
         with self.translated():
-            raise pymysql.err.OperationalError(1180 if fault == "error" else 2013, "Got error 90 during COMMIT")
+            raise pymysql.err.OperationalError(
+                1180 if fault == "error" else 2013, "Got error 90 during COMMIT"
+            )
 
     return then
 
 
 @pytest.mark.parametrize("format", ["text", "json"])
-def test_output_that_cannot_be_encoded_decides_nothing(server: Server, tmp_path: Path, format: str) -> None:
+def test_output_that_cannot_be_encoded_decides_nothing(
+    server: Server, tmp_path: Path, format: str
+) -> None:
     server.run([f"CREATE TABLE {server.quoted('gräben')} (id INTEGER PRIMARY KEY)"])
     server.run([f"INSERT INTO {server.quoted('gräben')} VALUES (1), (2)"])
     line = ["delete", "gräben", "--key", "1", "--yes", "--db", server.place, "--format", format]
     environment = {**os.environ, "PYTHONIOENCODING": "ascii"}
     command = [sys.executable, "-m", "yeldro", *line]
     done = subprocess.run(command, cwd=tmp_path, env=environment, capture_output=True, text=True)
-    assert (done.returncode, server.query(f"SELECT count(*) FROM {server.quoted('gräben')}")) == (0, [(1,)]), (
-        done.stderr
-    )
+    assert (done.returncode, server.query(f"SELECT count(*) FROM {server.quoted('gräben')}")) == (
+        0,
+        [(1,)],
+    ), done.stderr
     if format == "json":
         assert json.loads(done.stdout)["tally"][0]["table"] == "gräben"
     else:
@@ -736,7 +876,11 @@ def test_whatever_fails_after_a_commit_says_that_it_was_one(
     server.run(["CREATE TABLE w (id INTEGER PRIMARY KEY)", "INSERT INTO w VALUES (1), (2)"])
     monkeypatch.setattr("yeldro.cli.run_command.render_ending", lambda *_: 1 / 0)
     done = yeldro("delete", "w", "--key", "1", "--yes", "--db", server.place)
-    assert (done.status, "-w ended: committed" in done.err, "rolled back" in done.err) == (0, True, False)
+    assert (done.status, "-w ended: committed" in done.err, "rolled back" in done.err) == (
+        0,
+        True,
+        False,
+    )
 
 
 def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server) -> None:
@@ -752,8 +896,12 @@ def test_a_row_that_is_detached_twice_is_one_row(yeldro: Yeldro, server: Server)
     done = json.loads(yeldro("delete", *line, "--yes").out)
     back = json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)
     assert [part["rows"] for part in shown["reach"] if part["table"] == "c"] == [4]
-    assert [[one["detached"], one["expected"]] for one in done["tally"] if one["table"] == "c"] == [[4, 4]]
-    assert [[one["restored"], one["expected"]] for one in back["tally"] if one["table"] == "c"] == [[4, 4]]
+    assert [[one["detached"], one["expected"]] for one in done["tally"] if one["table"] == "c"] == [
+        [4, 4]
+    ]
+    assert [[one["restored"], one["expected"]] for one in back["tally"] if one["table"] == "c"] == [
+        [4, 4]
+    ]
     assert rows(server, "c") == [[(1, 1, 2), (2, 1, None), (3, 3, 2), (4, 1, 1)]]
 
 
@@ -778,7 +926,9 @@ def test_what_triggers_change_on_detached_rows_is_told(yeldro: Yeldro, server: S
     line = ("delete", "p", "--key", "1", "--dependents", "detach", "--yes", "--db", server.place)
     assert yeldro(*line).status == 0
     back = yeldro("restore", "last", "--yes")
-    assert (back.status, "Rows of c are not as before the run in stamp" in back.out) == (0, True), back.out + back.err
+    assert (back.status, "Rows of c are not as before the run in stamp" in back.out) == (0, True), (
+        back.out + back.err
+    )
     assert rows(server, "c") == [[(1, 1, "new"), (2, 2, "old")]]
 
 
@@ -807,7 +957,9 @@ def test_blank_texts_are_the_same_as_none(yeldro: Yeldro, server: Server) -> Non
     assert (told in shown, "1 group" in shown) == (True, True), shown
     document = json.loads(yeldro("duplicates", *line, "--nulls", "same", "--format", "json").out)
     assert (document["left_out"], document["groups"] > 1) == ({"nulls": 0, "blanks": 0}, True)
-    large = json.loads(yeldro("duplicates", "o", "--same", "name", "--db", server.place, "--format", "json").out)
+    large = json.loads(
+        yeldro("duplicates", "o", "--same", "name", "--db", server.place, "--format", "json").out
+    )
     assert [caution["name"] for caution in large["cautions"]] == ["large-group"]
     stopped = yeldro("dedupe", *line, "--then-unique", "o_email", "--yes")
     assert (stopped.status, "48 rows have a blank text in email" in stopped.err) == (3, True)
@@ -855,7 +1007,10 @@ def test_what_cannot_be_done_without_a_key(yeldro: Yeldro, server: Server) -> No
     before = rows(server, "p", "k", "t")
     for line, said in (
         (["k", "--order-by", "a", "--limit", "2"], "--limit could not say"),
-        (["p", "--key", "1", "--dependents", "k=detach"], "would be detached, but nothing tells them apart"),
+        (
+            ["p", "--key", "1", "--dependents", "k=detach"],
+            "would be detached, but nothing tells them apart",
+        ),
     ):
         refused = yeldro("delete", *line, "--yes", "--db", server.place)
         assert (refused.status, said in refused.err) == (2, True), refused.err
@@ -865,9 +1020,23 @@ def test_what_cannot_be_done_without_a_key(yeldro: Yeldro, server: Server) -> No
 @on("mariadb")
 def test_ending_the_client_ends_its_statement(server: Server, tmp_path: Path) -> None:
     server.run(["CREATE TABLE n AS SELECT seq FROM seq_1_to_3000"])
-    slow = "(SELECT count(*) FROM n AS a, n AS b, n AS c WHERE a.seq + b.seq + c.seq + n.seq < 0) = 0"
-    command = [sys.executable, "-m", "yeldro", "preview", "n", "--where", slow, "--db", server.place]
-    process = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    slow = (
+        "(SELECT count(*) FROM n AS a, n AS b, n AS c WHERE a.seq + b.seq + c.seq + n.seq < 0) = 0"
+    )
+    command = [
+        sys.executable,
+        "-m",
+        "yeldro",
+        "preview",
+        "n",
+        "--where",
+        slow,
+        "--db",
+        server.place,
+    ]
+    process = subprocess.Popen(
+        command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     busy = "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND INFO LIKE '%a.seq + b.seq%'"
     busy += " AND INFO NOT LIKE '%PROCESSLIST%'"
     while server.query(busy) == [(0,)] and process.poll() is None:
@@ -890,23 +1059,42 @@ def test_columns_that_hold_other_things_than_they_say(yeldro: Yeldro, server: Se
     )
 
     def cautions(where: str) -> dict[str, str]:
-        found = json.loads(yeldro("preview", "m", "--where", where, "--db", server.place, "--format", "json").out)
+        found = json.loads(
+            yeldro("preview", "m", "--where", where, "--db", server.place, "--format", "json").out
+        )
         return {one["name"]: one["message"] for one in found["cautions"]}
 
     assert (
-        "2 rows of m hold a text, and any number is less than any text: 2 of them" in cautions("n > 10")["mixed-types"]
+        "2 rows of m hold a text, and any number is less than any text: 2 of them"
+        in cautions("n > 10")["mixed-types"]
     )
     assert cautions("n = 'unknown'") == {}
-    assert "2 rows of m hold no day in the form 2024-01-31" in cautions("d < '2020-06-01'")["mixed-types"]
+    assert (
+        "2 rows of m hold no day in the form 2024-01-31"
+        in cautions("d < '2020-06-01'")["mixed-types"]
+    )
     assert "letter by letter" in cautions("s > 8")["text-as-number"]
     assert "mixed-types" not in cautions("id > 10")
     assert "No row of" not in cautions("n = 'unknown'")
     shown = yeldro("survey", "m", "--db", server.place).out
-    for line in ("n       a text", "d       a text that is no day", "d       a number", "s       a blank text"):
+    for line in (
+        "n       a text",
+        "d       a text that is no day",
+        "d       a number",
+        "s       a blank text",
+    ):
         assert line in shown, shown
 
 
-OURS = ["yeldro_walk", "yeldro_other", "yeldro_rows", "yeldro_same", "yeldro_groups", "yeldro_kept", "yeldro_parent"]
+OURS = [
+    "yeldro_walk",
+    "yeldro_other",
+    "yeldro_rows",
+    "yeldro_same",
+    "yeldro_groups",
+    "yeldro_kept",
+    "yeldro_parent",
+]
 
 
 @pytest.mark.parametrize("name", OURS)
@@ -920,20 +1108,31 @@ def test_tables_with_names_that_we_use_ourselves(yeldro: Yeldro, server: Server,
     )
     tables = (name, "other")
     all_of_them = ["--dependents", "delete"]
-    there_and_back(yeldro, server, tables, "delete", name, "--where", f"{name}.id = 1 AND c0 = 9", *all_of_them)
+    there_and_back(
+        yeldro, server, tables, "delete", name, "--where", f"{name}.id = 1 AND c0 = 9", *all_of_them
+    )
     there_and_back(yeldro, server, tables, "delete", "other", "--found-in", name, "--all-rows")
-    there_and_back(yeldro, server, tables, "dedupe", name, "--same", "n", "--keep", "lowest id", "--fill")
-    assert "No row matches" in yeldro("delete", name, "--orphans", "--yes", "--db", server.place).out
+    there_and_back(
+        yeldro, server, tables, "dedupe", name, "--same", "n", "--keep", "lowest id", "--fill"
+    )
+    assert (
+        "No row matches" in yeldro("delete", name, "--orphans", "--yes", "--db", server.place).out
+    )
 
 
 CLEARED = [
-    ("up INTEGER, top INTEGER, CHECK ((up IS NULL) = (top = 1))", "(1, NULL, 1), (2, 1, 0), (3, 2, 0), (4, 3, 0)"),
+    (
+        "up INTEGER, top INTEGER, CHECK ((up IS NULL) = (top = 1))",
+        "(1, NULL, 1), (2, 1, 0), (3, 2, 0), (4, 3, 0)",
+    ),
     ("up INTEGER NOT NULL UNIQUE, top INTEGER", "(1, 2, 0), (2, 1, 0), (5, 5, 0)"),
 ]
 
 
 @pytest.mark.parametrize(("columns", "values"), CLEARED)
-def test_links_that_cannot_be_cleared(yeldro: Yeldro, server: Server, columns: str, values: str) -> None:
+def test_links_that_cannot_be_cleared(
+    yeldro: Yeldro, server: Server, columns: str, values: str
+) -> None:
     """A row that goes must be as the schema wants it until it is gone."""
     free = ["SET foreign_key_checks = 0"] if server.engine == "mariadb" else []
     key = "FOREIGN KEY (up) REFERENCES r (id) ON DELETE CASCADE"
@@ -958,8 +1157,11 @@ SPECIAL_INDEXES = [
 
 
 @pytest.mark.parametrize(("any_server", "index"), SPECIAL_INDEXES, indirect=["any_server"])
-def test_a_special_unique_index_is_looked_at_before_a_merge(yeldro: Yeldro, server: Server, index: str) -> None:
-    """Moved to the row that is kept, rows 1 and 2 are alike for the index; row 3 is like neither, row 4 has no twin."""
+def test_a_special_unique_index_is_looked_at_before_a_merge(
+    yeldro: Yeldro, server: Server, index: str
+) -> None:
+    """Moved to the row that is kept, rows 1 and 2 are alike for the index; row 3 is like neither,
+    row 4 has no twin."""
     server.run(
         "CREATE TABLE p (id INTEGER PRIMARY KEY, name VARCHAR(9))",
         "CREATE TABLE m (id INTEGER PRIMARY KEY, p INTEGER NOT NULL, state VARCHAR(9), tag VARCHAR(9),"
@@ -972,21 +1174,41 @@ def test_a_special_unique_index_is_looked_at_before_a_merge(yeldro: Yeldro, serv
     line = ["dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes", "--db", server.place]
     before = rows(server, "p", "m")
     stopped = yeldro(*line)
-    assert (stopped.status, "they would have the same" in stopped.err) == (3, True), stopped.out + stopped.err
+    assert (stopped.status, "they would have the same" in stopped.err) == (3, True), (
+        stopped.out + stopped.err
+    )
     assert rows(server, "p", "m") == before
     there_and_back(yeldro, server, ("p", "m"), *line[:-3], "--dependents", "m=delete")
     assert yeldro(*line, "--dependents", "m=delete").status == 0
     assert [(one[0], one[1]) for one in rows(server, "m")[0]] == [(1, 1), (3, 1), (4, 3)]
 
 
-@pytest.mark.parametrize(("type", "alike"), [("LONGTEXT", 3), ("MEDIUMTEXT", 3), ("LONGBLOB", 2), ("JSON", 2)])
+@pytest.mark.parametrize(
+    ("type", "alike"), [("LONGTEXT", 3), ("MEDIUMTEXT", 3), ("LONGBLOB", 2), ("JSON", 2)]
+)
 @on("mariadb")
-def test_long_texts_are_compared_to_their_end(yeldro: Yeldro, server: Server, type: str, alike: int) -> None:
+def test_long_texts_are_compared_to_their_end(
+    yeldro: Yeldro, server: Server, type: str, alike: int
+) -> None:
     """Texts are alike where their collation says so; JSON and bytes are what they are."""
-    server.run([f"CREATE TABLE p (id INTEGER PRIMARY KEY, note {type})", "SET max_statement_time = 60"])
-    texts = ["REPEAT('a', 70000), '1", "REPEAT('a', 70000), '2", "REPEAT('A', 70000), '1", "REPEAT('a', 70000), '1"]
-    server.run([f"INSERT INTO p VALUES ({place}, CONCAT('\"', {text}\"'))" for place, text in enumerate(texts)])
-    found = json.loads(yeldro("duplicates", "p", "--same", "note", "--db", server.place, "--format", "json").out)
+    server.run(
+        [f"CREATE TABLE p (id INTEGER PRIMARY KEY, note {type})", "SET max_statement_time = 60"]
+    )
+    texts = [
+        "REPEAT('a', 70000), '1",
+        "REPEAT('a', 70000), '2",
+        "REPEAT('A', 70000), '1",
+        "REPEAT('a', 70000), '1",
+    ]
+    server.run(
+        [
+            f"INSERT INTO p VALUES ({place}, CONCAT('\"', {text}\"'))"
+            for place, text in enumerate(texts)
+        ]
+    )
+    found = json.loads(
+        yeldro("duplicates", "p", "--same", "note", "--db", server.place, "--format", "json").out
+    )
     assert (found["groups"], found["rows"]) == (1, alike)
 
 
@@ -1028,7 +1250,9 @@ def test_references_by_period_are_refused_by_name(yeldro: Yeldro, newest: Server
     before = rows(server, "p", "c")
     for line in (["c", "--orphans"], ["p", "--where", "id = 1"]):
         stopped = yeldro("delete", *line, "--yes", "--db", server.place)
-        assert (stopped.status, "compares periods" in stopped.out + stopped.err) == (3, True), stopped.out + stopped.err
+        assert (stopped.status, "compares periods" in stopped.out + stopped.err) == (3, True), (
+            stopped.out + stopped.err
+        )
     assert rows(server, "p", "c") == before
     there_and_back(yeldro, server, ("p", "c"), "delete", "c", "--where", "id = 1")
 
@@ -1062,10 +1286,15 @@ VALUES = {
 
 @on("postgresql")
 @pytest.mark.parametrize("type", VALUES)
-def test_every_type_is_shown_as_the_database_writes_it(yeldro: Yeldro, server: Server, type: str) -> None:
+def test_every_type_is_shown_as_the_database_writes_it(
+    yeldro: Yeldro, server: Server, type: str
+) -> None:
     written, text = VALUES[type]
     server.run(
-        [f"CREATE TABLE w (id INTEGER PRIMARY KEY, v {type})", f"INSERT INTO w VALUES (1, {written}), (2, NULL)"]
+        [
+            f"CREATE TABLE w (id INTEGER PRIMARY KEY, v {type})",
+            f"INSERT INTO w VALUES (1, {written}), (2, NULL)",
+        ]
     )
     for line in (["survey", "w"], ["duplicates", "w"], ["preview", "w", "--where", "id = 1"]):
         done = yeldro(*line, "--db", server.place)
@@ -1092,7 +1321,12 @@ def test_the_default_of_a_domain_is_a_default(yeldro: Yeldro, server: Server) ->
 
 @on("sqlite")
 def test_a_seal_holds_when_a_column_comes(yeldro: Yeldro, server: Server) -> None:
-    server.run(["CREATE TABLE w (id INT PRIMARY KEY, v TEXT)", "INSERT INTO w VALUES (1, 'a'), (2, 'b'), (3, 'c')"])
+    server.run(
+        [
+            "CREATE TABLE w (id INT PRIMARY KEY, v TEXT)",
+            "INSERT INTO w VALUES (1, 'a'), (2, 'b'), (3, 'c')",
+        ]
+    )
     line = ("preview", "w", "--where", "id < 3", "--db", server.place, "--save", "w.toml", "--seal")
     assert yeldro(*line).status == 0
     server.run(["ALTER TABLE w ADD COLUMN more TEXT"])

@@ -7,7 +7,8 @@ from tests.servers import Server
 
 
 def make(server: Server, world: World) -> None:
-    """All tables with their rows, then, where the engine can, the references; else they stand in the tables."""
+    """All tables with their rows, then, where the engine can, the references; else they stand in
+    the tables."""
     server.clear()
     inline = server.engine == "sqlite"
     statements = ["SET foreign_key_checks = 0"] if server.engine == "mariadb" else []
@@ -18,7 +19,9 @@ def make(server: Server, world: World) -> None:
     if not inline:
         for number, link in enumerate(world.links):
             key = _foreign_key(server, world, number)
-            statements.append(f"ALTER TABLE {server.quoted(link.child)} ADD CONSTRAINT l{number} {key}")
+            statements.append(
+                f"ALTER TABLE {server.quoted(link.child)} ADD CONSTRAINT l{number} {key}"
+            )
     server.run(statements)
 
 
@@ -28,7 +31,9 @@ def read(server: Server, world: World) -> dict[str, list[Row]]:
         columns = list(rows[0])
         listed = ", ".join(map(server.quoted, columns))
         query = f"SELECT {listed} FROM {server.quoted(name)}"
-        found[name] = [dict(zip(columns, map(_number, row), strict=True)) for row in server.query(query)]
+        found[name] = [
+            dict(zip(columns, map(_number, row), strict=True)) for row in server.query(query)
+        ]
         if name in world.dress.touched:
             query = f"SELECT count(*) FROM {server.quoted(name)} WHERE filled = {columns[0]} + 1"
             assert server.query(query) == [(len(found[name]),)]
@@ -45,7 +50,10 @@ def _prepare(server: Server, world: World) -> list[str]:
     if "depth" in used:
         statements += ["CREATE DOMAIN depth AS INTEGER CHECK (VALUE > 0)"]
     if "far.citext" in used:
-        statements += ["CREATE SCHEMA IF NOT EXISTS far", "CREATE EXTENSION IF NOT EXISTS citext SCHEMA far"]
+        statements += [
+            "CREATE SCHEMA IF NOT EXISTS far",
+            "CREATE EXTENSION IF NOT EXISTS citext SCHEMA far",
+        ]
     return statements
 
 
@@ -55,13 +63,20 @@ def _finish(server: Server, world: World, name: str) -> list[str]:
     if name in world.dress.parts:
         parts = [(server.quoted(f"{name}/{part}"), part) for part in range(2)]
         values = "FOR VALUES WITH (MODULUS 2, REMAINDER {})"
-        statements += [f"CREATE TABLE {own} PARTITION OF {table} {values.format(part)}" for own, part in parts]
+        statements += [
+            f"CREATE TABLE {own} PARTITION OF {table} {values.format(part)}" for own, part in parts
+        ]
     if name not in world.dress.touched:
         return statements
-    trigger, place = server.quoted(f"fill {name}"), " AND ".join(f"{column} = NEW.{column}" for column in key)
+    trigger, place = (
+        server.quoted(f"fill {name}"),
+        " AND ".join(f"{column} = NEW.{column}" for column in key),
+    )
     update = f"UPDATE {table} SET filled = {key[0]} + 1 WHERE {place}"
     if server.engine == "mariadb":
-        return [f"CREATE TRIGGER {trigger} BEFORE INSERT ON {table} FOR EACH ROW SET NEW.filled = NEW.{key[0]} + 1"]
+        return [
+            f"CREATE TRIGGER {trigger} BEFORE INSERT ON {table} FOR EACH ROW SET NEW.filled = NEW.{key[0]} + 1"
+        ]
     if server.engine == "sqlite":
         return [f"CREATE TRIGGER {trigger} AFTER INSERT ON {table} BEGIN {update}; END"]
     does = f"CREATE FUNCTION {trigger}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN {update}; RETURN NULL; END $$"
@@ -85,10 +100,16 @@ def _create(server: Server, world: World, name: str, inline: bool) -> str:
             continue
         for column, may in zip(link.columns, link.nullable, strict=True):
             default = f" DEFAULT {link.default}" if link.default is not None else ""
-            parts.append(f"{column} {_type(server, world, link, column)}{'' if may else ' NOT NULL'}{default}")
+            parts.append(
+                f"{column} {_type(server, world, link, column)}{'' if may else ' NOT NULL'}{default}"
+            )
     parts.append(f"PRIMARY KEY ({', '.join(key)})")
     if inline:
-        parts += [_foreign_key(server, world, n) for n, link in enumerate(world.links) if link.child == name]
+        parts += [
+            _foreign_key(server, world, n)
+            for n, link in enumerate(world.links)
+            if link.child == name
+        ]
     ending = "" if is_whole else f" PARTITION BY HASH ({key[0]})"
     return f"CREATE TABLE {server.quoted(name)} ({', '.join(parts)}){ending}"
 

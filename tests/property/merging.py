@@ -1,4 +1,5 @@
-"""What removing surplus rows should do, worked out row by row in plain Python. Shares no code with the product."""
+"""What removing surplus rows should do, worked out row by row in plain Python. Shares no code with
+the product."""
 
 from __future__ import annotations
 
@@ -23,7 +24,13 @@ COLUMNS = {
     "tags": ("basin_id", "tag"),
     "marks": ("id", "code"),
 }
-KEYS = {"basins": ("id",), "gates": ("id",), "pins": ("id",), "tags": ("basin_id", "tag"), "marks": ("id",)}
+KEYS = {
+    "basins": ("id",),
+    "gates": ("id",),
+    "pins": ("id",),
+    "tags": ("basin_id", "tag"),
+    "marks": ("id",),
+}
 UNIQUE = {"gates": ("basin_id", "slot"), "pins": ("gate_id", "kind"), "tags": ("basin_id", "tag")}
 FILLED = ("a", "b", "code", "note", "parent_id")
 
@@ -41,7 +48,8 @@ def is_blank(value: Any, *, texts: bool = True) -> bool:
 
 
 def merge(tables: Tables, groups: list[list[int]], drops: set[str], filling: str) -> Expected:
-    """`groups` are keys of basins, the one that stays first. `drops` are the tables whose colliding rows may go."""
+    """`groups` are keys of basins, the one that stays first. `drops` are the tables whose colliding
+    rows may go."""
     by_key = {(name, *key_of(name, row)): row for name, rows in tables.items() for row in rows}
     gone = {("basins", other): ("basins", group[0]) for group in groups for other in group[1:]}
     filled = _fill(by_key, groups, filling)
@@ -56,7 +64,11 @@ def merge(tables: Tables, groups: list[list[int]], drops: set[str], filling: str
                 if old not in gone:
                     continue
                 kept = by_key[gone[old]]
-                value = kept[referred] if kept[referred] is not None else filled.get((kept["id"], referred))
+                value = (
+                    kept[referred]
+                    if kept[referred] is not None
+                    else filled.get((kept["id"], referred))
+                )
                 if value is None:
                     return Expected({}, "NULL in the kept row")
                 itself = child == parent and value == row[referred]
@@ -82,14 +94,18 @@ def merge(tables: Tables, groups: list[list[int]], drops: set[str], filling: str
             up, seen = ups.get(up), seen + 1
         if up == start:
             return Expected({}, "loop")
-    return Expected({name: [row for key, row in moved.items() if key[0] == name] for name in tables})
+    return Expected(
+        {name: [row for key, row in moved.items() if key[0] == name] for name in tables}
+    )
 
 
 def key_of(name: str, row: Row) -> tuple[Any, ...]:
     return tuple(row[column] for column in KEYS[name])
 
 
-def _fill(by_key: dict[Any, Row], groups: list[list[int]], filling: str) -> dict[tuple[int, str], Any]:
+def _fill(
+    by_key: dict[Any, Row], groups: list[list[int]], filling: str
+) -> dict[tuple[int, str], Any]:
     found = {}
     for kept, *others in groups if filling else []:
         for column in FILLED:
@@ -101,7 +117,8 @@ def _fill(by_key: dict[Any, Row], groups: list[list[int]], filling: str) -> dict
 
 
 def _collisions(moved: dict[Any, Row], by_key: dict[Any, Row]) -> dict[Any, Any]:
-    """The rows that have the unique values of another one, each with that one: it had them before, or comes first."""
+    """The rows that have the unique values of another one, each with that one: it had them before,
+    or comes first."""
     found: dict[Any, Any] = {}
     for name, columns in UNIQUE.items():
         places: dict[Any, list[Any]] = {}

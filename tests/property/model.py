@@ -1,4 +1,5 @@
-"""What a deletion should do, worked out row by row in plain Python. Shares no code with the product."""
+"""What a deletion should do, worked out row by row in plain Python. Shares no code with the
+product."""
 
 from __future__ import annotations
 
@@ -33,8 +34,9 @@ def _end(table: str, columns: tuple[str, ...]) -> str:
 
 @dataclass(frozen=True)
 class Dress:
-    """How tables are declared, which must make no difference: the type of their u, and of links that point at it, by
-    table; the types of other links, by column; which are partitioned, and which fill a column of each row that comes.
+    """How tables are declared, which must make no difference: the type of their u, and of links
+    that point at it, by table; the types of other links, by column; which are partitioned, and
+    which fill a column of each row that comes.
     """
 
     u: dict[str, str] = field(default_factory=dict)
@@ -55,7 +57,8 @@ class World:
 
 @dataclass
 class Expected:
-    """`after` is the end state where nothing stops it; `tally` counts (deleted, detached) of each touched table."""
+    """`after` is the end state where nothing stops it; `tally` counts (deleted, detached) of each
+    touched table."""
 
     after: dict[str, list[Row]]
     tally: dict[str, tuple[int, int]] = field(default_factory=dict)
@@ -64,7 +67,9 @@ class Expected:
 
 def _treatment(link: Link, rules: dict[str | None, str]) -> str:
     rule = rules.get(link.child, rules[None])
-    declared = {"CASCADE": "delete", "SET NULL": "null", "SET DEFAULT": "default"}.get(link.rule, "stop")
+    declared = {"CASCADE": "delete", "SET NULL": "null", "SET DEFAULT": "default"}.get(
+        link.rule, "stop"
+    )
     if rule == "declared":
         return "stop" if declared == "null" and not all(link.nullable) else declared
     if rule == "detach":
@@ -82,7 +87,9 @@ def expect(world: World, table: str, matched: list[int], rules: dict[str | None,
             if _treatment(link, rules) != "delete":
                 continue
             for place, row in enumerate(world.rows[link.child]):
-                hit = any(link.points_at(row, world.rows[t][p]) for t, p in doomed if t == link.parent)
+                hit = any(
+                    link.points_at(row, world.rows[t][p]) for t, p in doomed if t == link.parent
+                )
                 if hit and (link.child, place) not in doomed:
                     doomed.add((link.child, place))
                     grew = True
@@ -96,7 +103,8 @@ def expect(world: World, table: str, matched: list[int], rules: dict[str | None,
         left = [
             place
             for place, row in enumerate(world.rows[link.child])
-            if (link.child, place) not in doomed and any(link.points_at(row, parent) for parent in gone)
+            if (link.child, place) not in doomed
+            and any(link.points_at(row, parent) for parent in gone)
         ]
         if not left or treatment == "delete":
             continue
@@ -104,12 +112,20 @@ def expect(world: World, table: str, matched: list[int], rules: dict[str | None,
             stops[link.child, str(link)] = len(left)
             continue
         detached |= {(link.child, place) for place in left}
-        cleared = [name for name, may in zip(link.columns, link.nullable, strict=True) if may or treatment == "default"]
+        cleared = [
+            name
+            for name, may in zip(link.columns, link.nullable, strict=True)
+            if may or treatment == "default"
+        ]
         for place in left:
             for name in cleared:
                 after[link.child][place][name] = link.default if treatment == "default" else None
         if treatment == "default" and link.default is not None:
-            stay = [row for p, row in enumerate(world.rows[link.parent]) if (link.parent, p) not in doomed]
+            stay = [
+                row
+                for p, row in enumerate(world.rows[link.parent])
+                if (link.parent, p) not in doomed
+            ]
             if not any(row[link.target[0]] == link.default for row in stay):
                 stops[link.child, str(link)] = len(left)
     tally = {}

@@ -15,7 +15,14 @@ from yeldro.usecases import look as workflow
 
 Row = tuple[Any, ...]
 NAMES = ("id", "a", "b", "note")
-KEEP = ["fullest", "newest a", "highest b", "oldest a", "lowest b", "where note = 'x' OR coalesce(b, 1) = 1"]
+KEEP = [
+    "fullest",
+    "newest a",
+    "highest b",
+    "oldest a",
+    "lowest b",
+    "where note = 'x' OR coalesce(b, 1) = 1",
+]
 TEXTS = [None, "", " ", "\t \u3000", "\u2028", "x", 'it\'s, "y"']
 ROWS = st.lists(st.tuples(*[st.none() | st.integers(0, 2)] * 2, st.sampled_from(TEXTS)))
 
@@ -28,7 +35,10 @@ def rank(rule: str, row: Row) -> Any:
         return sum(cell is None or str(cell).strip() == "" for cell in row)
     if rule.startswith("where"):
         return not (note == "x" or b in (None, 1))
-    return (value is None, value if value is None else -value if rule[:3] in ("new", "hig") else value)
+    return (
+        value is None,
+        value if value is None else -value if rule[:3] in ("new", "hig") else value,
+    )
 
 
 @given(data=st.data())
@@ -44,7 +54,9 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
             "CREATE TABLE marks (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, note VARCHAR(20))",
             "CREATE TABLE hung (id INTEGER PRIMARY KEY, mark_id INTEGER, FOREIGN KEY (mark_id) REFERENCES marks (id))",
             *(
-                f"INSERT INTO marks VALUES ({row[0]}, {row[1]}, {row[2]}, {note})".replace("None", "NULL")
+                f"INSERT INTO marks VALUES ({row[0]}, {row[1]}, {row[2]}, {note})".replace(
+                    "None", "NULL"
+                )
                 for row, note in zip(rows, quoted, strict=True)
             ),
             *(f"INSERT INTO hung VALUES ({row[0]}, {row[0] // 2 + 1})" for row in rows),
@@ -52,13 +64,16 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
     )
 
     def equal(cell: Any) -> Any:
-        """A text as its column compares it: the usual collations of MariaDB pay no heed to blanks at the end."""
+        """A text as its column compares it: the usual collations of MariaDB pay no heed to blanks
+        at the end."""
         return cell.rstrip(" ") if isinstance(cell, str) and server.engine == "mariadb" else cell
 
     groups: dict[Row, list[Row]] = {}
     for row in rows:
         shared = tuple(row[NAMES.index(name)] for name in same)
-        if nulls is Nulls.SAME or not any(cell is None or str(cell).strip() == "" for cell in shared):
+        if nulls is Nulls.SAME or not any(
+            cell is None or str(cell).strip() == "" for cell in shared
+        ):
             groups.setdefault(tuple(map(equal, shared)), []).append(row)
     wanted = {}
     for shared, members in groups.items():
@@ -77,11 +92,17 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
         database.close()
     places = [NAMES.index(name) for name in same]
     listed = {
-        tuple(equal(group.rows[0][place]) for place in places): ([row[0] for row in group.rows], group.decided)
+        tuple(equal(group.rows[0][place]) for place in places): (
+            [row[0] for row in group.rows],
+            group.decided,
+        )
         for group in found.listing
     }
     assert listed == wanted
-    assert (found.groups, found.surplus) == (len(wanted), sum(len(ids) - 1 for ids, _ in wanted.values()))
+    assert (found.groups, found.surplus) == (
+        len(wanted),
+        sum(len(ids) - 1 for ids, _ in wanted.values()),
+    )
     for group in found.listing:
         hanging = [sum(row[0] // 2 + 1 == one[0] for row in rows) for one in group.rows]
         assert [sum(one.values()) for one in group.dependents] == hanging

@@ -57,7 +57,9 @@ class Yes:
 
 
 @pytest.fixture(scope="module", params=ENGINES)
-def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+def server(
+    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Server]:
     with served(request.param, tmp_path_factory.mktemp("worlds")) as found:
         yield found
 
@@ -91,17 +93,26 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
     matched = [case.world.rows[case.table][place] for place in case.matched]
     make(server, case.world)
     database = server.open()
-    keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts={"kind": "delete", "asked": "", "address": ""})
+    keeping = Keeping(
+        Path(tempfile.mkdtemp(dir=records)), facts={"kind": "delete", "asked": "", "address": ""}
+    )
     try:
         rules = [rule if name is None else f"{name}={rule}" for name, rule in case.rules.items()]
         keys = tuple(",".join(str(row[name]) for name in key) for row in matched)
-        request = Request(Asked(case.table, keys=keys, all_rows=True), read_rules(rules, database.schema), sample=0)
+        request = Request(
+            Asked(case.table, keys=keys, all_rows=True),
+            read_rules(rules, database.schema),
+            sample=0,
+        )
         result = running.delete(database, request, manner, Yes(), keeping)
     finally:
         database.close()
     after = read(server, case.world)
     assert result.preview is not None
-    if any("circle" in stop.reason or "in a cycle" in stop.reason for stop in result.preview.reach.stops):
+    if any(
+        "circle" in stop.reason or "in a cycle" in stop.reason
+        for stop in result.preview.reach.stops
+    ):
         assert in_order(after) == in_order(case.world.rows)
         return
     stops = {(stop.table.label, str(stop.via)): stop.rows for stop in result.preview.reach.stops}
@@ -111,8 +122,11 @@ def test_a_deletion_does_exactly_what_the_model_says_and_can_be_taken_back(
         assert in_order(after) == in_order(case.world.rows)
         return
     if server.engine == "mariadb" and result.outcome is running.Outcome.ROLLED_BACK:
-        # Rows that point at themselves, or at each other, through links without NULLs: it cannot, and says so.
-        assert any(link.child == link.parent and not any(link.nullable) for link in case.world.links)
+        # Rows that point at themselves, or at each other, through links without NULLs: it cannot,
+        # and says so.
+        assert any(
+            link.child == link.parent and not any(link.nullable) for link in case.world.links
+        )
         assert (result.status in (3, 5), in_order(after)) == (True, in_order(case.world.rows))
         return
     assert result.outcome is running.Outcome.COMMITTED, result.reason
@@ -128,13 +142,19 @@ def rights(data: st.DataObject, server: Server, case: Case) -> tuple[list[str], 
     """What makes a new account that may do more or less with each table, and what drops it."""
     name, place = f"yt_{server.place[-8:]}", server.place.rpartition("/")[2]
     some = ["", "SELECT", "SELECT, DELETE", "SELECT, INSERT, UPDATE, DELETE", "ALL"]
-    given = {table: data.draw(st.sampled_from(some)) for table in case.world.rows} | {case.table: "ALL"}
+    given = {table: data.draw(st.sampled_from(some)) for table in case.world.rows} | {
+        case.table: "ALL"
+    }
     if server.engine == "mariadb":
         user = f"{name}@'%'"
         made = [f"CREATE USER {user}", f"GRANT CREATE TEMPORARY TABLES ON {place}.* TO {user}"]
         made += [f"GRANT {data.draw(st.sampled_from(['PROCESS', 'USAGE']))} ON *.* TO {user}"]
         return made + _grant(server, given, user), [f"DROP USER {user}"]
-    made = [f"CREATE ROLE {name} LOGIN", f"GRANT USAGE ON SCHEMA public TO {name}", "CREATE SCHEMA IF NOT EXISTS far"]
+    made = [
+        f"CREATE ROLE {name} LOGIN",
+        f"GRANT USAGE ON SCHEMA public TO {name}",
+        "CREATE SCHEMA IF NOT EXISTS far",
+    ]
     return (
         [*made, f"GRANT USAGE ON SCHEMA far TO {name}", *_grant(server, given, name)],
         [f"DROP OWNED BY {name}", f"DROP ROLE {name}"],
@@ -142,26 +162,41 @@ def rights(data: st.DataObject, server: Server, case: Case) -> tuple[list[str], 
 
 
 def _grant(server: Server, given: dict[str, str], user: str) -> list[str]:
-    return [f"GRANT {one} ON {server.quoted(table)} TO {user}" for table, one in given.items() if one]
+    return [
+        f"GRANT {one} ON {server.quoted(table)} TO {user}" for table, one in given.items() if one
+    ]
 
 
 @pytest.mark.parametrize("server", ENGINES[1:], indirect=True)
 @settings(max_examples=settings().max_examples // 2)
 @given(data=st.data())
-def test_an_account_that_sees_less_does_the_same_or_nothing(server: Server, records: Path, data: st.DataObject) -> None:
+def test_an_account_that_sees_less_does_the_same_or_nothing(
+    server: Server, records: Path, data: st.DataObject
+) -> None:
     case: Case = data.draw(cases(server.engine, dressed=True))
     model = expect(case.world, case.table, case.matched, {None: "declared"})
     matched = [case.world.rows[case.table][place] for place in case.matched]
-    keys = tuple(",".join(str(row[name]) for name in case.world.keys[case.table]) for row in matched)
+    keys = tuple(
+        ",".join(str(row[name]) for name in case.world.keys[case.table]) for row in matched
+    )
     make(server, case.world)
     made, dropped = rights(data, server, case)
     server.run(made)
-    address = server.place.replace({"mariadb": "root@"}.get(server.engine, "postgres@"), f"yt_{server.place[-8:]}@")
+    address = server.place.replace(
+        {"mariadb": "root@"}.get(server.engine, "postgres@"), f"yt_{server.place[-8:]}@"
+    )
     result = None
     try:
         with closing(open_database(address, Mode.WRITE, 5)) as database:
-            request = Request(Asked(case.table, keys=keys, all_rows=True), read_rules([], database.schema), sample=0)
-            keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts={"kind": "delete", "asked": "", "address": ""})
+            request = Request(
+                Asked(case.table, keys=keys, all_rows=True),
+                read_rules([], database.schema),
+                sample=0,
+            )
+            keeping = Keeping(
+                Path(tempfile.mkdtemp(dir=records)),
+                facts={"kind": "delete", "asked": "", "address": ""},
+            )
             result = running.delete(database, request, running.Manner(), Yes(), keeping)
     except YeldroError:
         pass

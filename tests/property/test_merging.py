@@ -1,4 +1,5 @@
-"""The law of dedupe: what is left is what the plain model says, and a restore brings everything back."""
+"""The law of dedupe: what is left is what the plain model says, and a restore brings everything
+back."""
 
 from __future__ import annotations
 
@@ -46,17 +47,33 @@ def worlds(draw: st.DrawFn) -> Tables:
     basins: list[dict[str, Any]] = []
     for key in range(1, draw(st.integers(2, 7)) + 1):
         note = draw(st.sampled_from([None, "", " ", "x", "X ", " é"]))
-        code, parent = draw(st.sampled_from([None, 100 + key])), draw(st.none() | st.integers(1, key))
+        code, parent = (
+            draw(st.sampled_from([None, 100 + key])),
+            draw(st.none() | st.integers(1, key)),
+        )
         row = {"id": key, "a": draw(maybe), "b": draw(maybe), "code": code, "note": note}
         basins.append({**row, "parent_id": parent if parent != key else None})
     ids = st.integers(1, len(basins))
     codes = st.sampled_from([None, *(row["code"] for row in basins)])
-    gates = draw(st.lists(st.tuples(ids, st.none() | ids, maybe), max_size=6, unique_by=lambda row: (row[0], row[2])))
-    pins = draw(st.lists(st.tuples(st.integers(1, len(gates)), maybe), max_size=6, unique=True)) if gates else []
+    gates = draw(
+        st.lists(
+            st.tuples(ids, st.none() | ids, maybe),
+            max_size=6,
+            unique_by=lambda row: (row[0], row[2]),
+        )
+    )
+    pins = (
+        draw(st.lists(st.tuples(st.integers(1, len(gates)), maybe), max_size=6, unique=True))
+        if gates
+        else []
+    )
     tags = draw(st.lists(st.tuples(ids, few), max_size=6, unique=True))
     return {
         "basins": basins,
-        "gates": [{"id": n, "basin_id": b, "other_id": o, "slot": s} for n, (b, o, s) in enumerate(gates, 1)],
+        "gates": [
+            {"id": n, "basin_id": b, "other_id": o, "slot": s}
+            for n, (b, o, s) in enumerate(gates, 1)
+        ],
         "pins": [{"id": n, "gate_id": g, "kind": k} for n, (g, k) in enumerate(pins, 1)],
         "tags": [{"basin_id": b, "tag": t} for b, t in tags],
         "marks": [{"id": n, "code": c} for n, c in enumerate(draw(st.lists(codes, max_size=4)), 1)],
@@ -78,8 +95,13 @@ def read(server: Server, tables: Tables) -> dict[str, list[str]]:
 def fill(server: Server, tables: Tables) -> None:
     server.clear()
     rows = [(name, list(row.values())) for name in COLUMNS for row in tables[name]]
-    inserts = [f"INSERT INTO {name} VALUES ({str(values)[1:-1].replace('None', 'NULL')})" for name, values in rows]
-    collation = "CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+    inserts = [
+        f"INSERT INTO {name} VALUES ({str(values)[1:-1].replace('None', 'NULL')})"
+        for name, values in rows
+    ]
+    collation = (
+        "CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+    )
     made = [text.replace("{blind}", BLIND[server.engine]) for text in SCHEMA]
     server.run([*([collation] if server.engine == "postgresql" else []), *made, *inserts])
 
@@ -89,7 +111,9 @@ def spelled(server: Server, value: Any, ignored: list[str]) -> Any:
     if not isinstance(value, str):
         return value
     text = " ".join(value.split()) if "space" in ignored else value
-    if server.engine == "mariadb" or "accents" in ignored:  # this collation sees no accents, and no blanks at the end
+    if (
+        server.engine == "mariadb" or "accents" in ignored
+    ):  # this collation sees no accents, and no blanks at the end
         text = text.replace("é", "e")
     return (text.rstrip(" ") if server.engine == "mariadb" else text).lower()
 
@@ -101,7 +125,9 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
     tables = data.draw(worlds())
     same = data.draw(st.sampled_from([["a"], ["a", "b"], ["note"], ["note", "a"]]))
     ignored = data.draw(st.lists(st.sampled_from(["case", "space", "accents"]), unique=True))
-    keep = data.draw(st.lists(st.sampled_from(["newest a", *KEEP[2:-1]]), min_size=1, max_size=3, unique=True))
+    keep = data.draw(
+        st.lists(st.sampled_from(["newest a", *KEEP[2:-1]]), min_size=1, max_size=3, unique=True)
+    )
     nulls = data.draw(st.sampled_from(list(Nulls)))
     filling = data.draw(st.sampled_from([None, *Filling]))
     drops = data.draw(st.sets(st.sampled_from(["gates", "pins", "tags"])))
@@ -109,29 +135,43 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
     groups: dict[Any, list[Any]] = {}
     for row in tables["basins"]:
         shared = tuple(spelled(server, row[name], ignored) for name in same)
-        if nulls is Nulls.SAME or not any(row[name] is None or str(row[name]).strip() == "" for name in same):
+        if nulls is Nulls.SAME or not any(
+            row[name] is None or str(row[name]).strip() == "" for name in same
+        ):
             groups.setdefault(shared, []).append((row["id"], row["a"], row["b"], row["note"]))
-    ranked = [sorted(rows, key=lambda row: [*(rank(rule, row) for rule in keep), row[0]]) for rows in groups.values()]
+    ranked = [
+        sorted(rows, key=lambda row: [*(rank(rule, row) for rule in keep), row[0]])
+        for rows in groups.values()
+    ]
     several = [[row[0] for row in rows] for rows in ranked if len(rows) > 1]
     model = merge(tables, several, drops, filling or "")
     fill(server, tables)
     before = in_order(tables)
     assert read(server, tables) == before
     database = server.open()
-    keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts={"kind": "dedupe", "asked": "", "address": ""})
+    keeping = Keeping(
+        Path(tempfile.mkdtemp(dir=records)), facts={"kind": "dedupe", "asked": "", "address": ""}
+    )
     try:
         asked = Asked("basins", all_rows=True)
-        grouping = read_duplicates(database.schema, database.dialect, asked, same, keep, nulls, ignored)
+        grouping = read_duplicates(
+            database.schema, database.dialect, asked, same, keep, nulls, ignored
+        )
         rules = read_rules([f"{name}=delete" for name in drops], database.schema, Rule.MOVE)
         request = DuplicatesRequest(grouping, 3, rules, filling=filling)
         result = running.dedupe(database, request, manner, Yes(), keeping)
     finally:
         database.close()
     if not several:
-        assert (result.outcome, read(server, tables)) == (running.Outcome.NOTHING_MATCHED, before), result.reason
+        assert (result.outcome, read(server, tables)) == (
+            running.Outcome.NOTHING_MATCHED,
+            before,
+        ), result.reason
         return
     if model.stops:
-        assert (result.outcome, read(server, tables)) == (running.Outcome.STOPPED, before), model.stops
+        assert (result.outcome, read(server, tables)) == (running.Outcome.STOPPED, before), (
+            model.stops
+        )
         return
     assert result.outcome is running.Outcome.COMMITTED, result.reason
     assert read(server, tables) == in_order(model.after)

@@ -1,4 +1,5 @@
-"""The law of scripts over random schemas: run in the engine's own client, they end where a run ends."""
+"""The law of scripts over random schemas: run in the engine's own client, they end where a run
+ends."""
 
 from __future__ import annotations
 
@@ -47,8 +48,12 @@ def draw_requests(data: st.DataObject, case: Case) -> Requests:
     rule = data.draw(st.sampled_from(["delete", "detach", "declared"]))
 
     def make_requests(database: Any) -> list[Request]:
-        first = Request(Asked(case.table, keys=keys, all_rows=True), read_rules(texts, database.schema))
-        second = Request(Asked(table, where=(where,), all_rows=True), read_rules([rule], database.schema))
+        first = Request(
+            Asked(case.table, keys=keys, all_rows=True), read_rules(texts, database.schema)
+        )
+        second = Request(
+            Asked(table, where=(where,), all_rows=True), read_rules([rule], database.schema)
+        )
         return [first, second]
 
     return make_requests
@@ -57,7 +62,10 @@ def draw_requests(data: st.DataObject, case: Case) -> Requests:
 def run(server: Server, requests: Requests) -> RunResult:
     database = server.open()
     try:
-        jobs = [Deletion(database, one, f"step {number}") for number, one in enumerate(requests(database), 1)]
+        jobs = [
+            Deletion(database, one, f"step {number}")
+            for number, one in enumerate(requests(database), 1)
+        ]
         return running.run(database, jobs, running.Manner(ask_first=False), Yes())
     finally:
         database.close()
@@ -74,7 +82,10 @@ def test_a_script_ends_where_a_run_ends(server: Server, data: st.DataObject) -> 
         try:
             writing = write_down(
                 database,
-                lambda on: [Deletion(on, one, f"step {number}") for number, one in enumerate(requests(on), 1)],
+                lambda on: [
+                    Deletion(on, one, f"step {number}")
+                    for number, one in enumerate(requests(on), 1)
+                ],
                 Guards(),
                 lambda _, __: Difference(),
                 archive,
@@ -105,7 +116,9 @@ def test_a_script_ends_where_a_run_ends(server: Server, data: st.DataObject) -> 
 
 @settings(max_examples=settings().max_examples // 3)
 @given(data=st.data())
-def test_a_script_from_a_schema_file_ends_where_a_run_ends(postgresql: Server, data: st.DataObject) -> None:
+def test_a_script_from_a_schema_file_ends_where_a_run_ends(
+    postgresql: Server, data: st.DataObject
+) -> None:
     """It may refuse to be written where a run knows more ways; what is written does the same."""
     case = data.draw(cases("postgresql"))
     requests = draw_requests(data, case)
@@ -114,12 +127,16 @@ def test_a_script_from_a_schema_file_ends_where_a_run_ends(postgresql: Server, d
     result = run(postgresql, requests)
     after = in_order(read(postgresql, case.world))
     make(postgresql, case.world)
-    dump = subprocess.run(["pg_dump", "-s", postgresql.place], check=True, capture_output=True, text=True)
+    dump = subprocess.run(
+        ["pg_dump", "-s", postgresql.place], check=True, capture_output=True, text=True
+    )
     schema, quoted = read_ddl(dump.stdout, "postgres")
     nowhere = cast(Database, SimpleNamespace(schema=schema, dialect="postgres"))
     tasks = [Task(f"step {number}", one) for number, one in enumerate(requests(nowhere), 1)]
     try:
-        lines = write_blueprint(schema, Postgresql(quoted), tasks, Guards(), "kept", dry=False, comment=comment)
+        lines = write_blueprint(
+            schema, Postgresql(quoted), tasks, Guards(), "kept", dry=False, comment=comment
+        )
     except Refused as error:
         if "circle" not in error.message:
             raise

@@ -1,4 +1,5 @@
-"""The law of several steps: in one transaction they do what they do one after the other, and can be taken back."""
+"""The law of several steps: in one transaction they do what they do one after the other, and can be
+taken back."""
 
 from __future__ import annotations
 
@@ -54,7 +55,11 @@ def steps(draw: st.DrawFn) -> list[dict[str, Any]]:
     table = st.sampled_from(list(CONDITIONS))
     deletion = table.flatmap(
         lambda name: st.fixed_dictionaries(
-            {"table": st.just(name), "where": st.sampled_from(CONDITIONS[name]), "rule": st.sampled_from(RULES)}
+            {
+                "table": st.just(name),
+                "where": st.sampled_from(CONDITIONS[name]),
+                "rule": st.sampled_from(RULES),
+            }
         )
     )
     merging = st.fixed_dictionaries(
@@ -72,8 +77,14 @@ def small(basins: int, gates: Sequence[int] = (), pins: Sequence[int] = ()) -> T
     """A world that is known to need a guard: gates by their basins, pins by their gates."""
     none = {"b": None, "note": None, "parent_id": None}
     return {
-        "basins": [{"id": key, "a": 1, "b": None, "code": 100 + key, **none} for key in range(1, basins + 1)],
-        "gates": [{"id": key, "basin_id": one, "other_id": None, "slot": None} for key, one in enumerate(gates, 1)],
+        "basins": [
+            {"id": key, "a": 1, "b": None, "code": 100 + key, **none}
+            for key in range(1, basins + 1)
+        ],
+        "gates": [
+            {"id": key, "basin_id": one, "other_id": None, "slot": None}
+            for key, one in enumerate(gates, 1)
+        ],
         "pins": [{"id": key, "gate_id": one, "kind": None} for key, one in enumerate(pins, 1)],
         "tags": [],
         "marks": [],
@@ -105,7 +116,10 @@ def make_jobs(database: Database, steps: list[dict[str, Any]]) -> list[Merging |
 
 
 def run(
-    server: Server, steps: list[dict[str, Any]], manner: running.Manner, keeping: Keeping | None = None
+    server: Server,
+    steps: list[dict[str, Any]],
+    manner: running.Manner,
+    keeping: Keeping | None = None,
 ) -> RunResult:
     """Over a connection of its own."""
     database = server.open()
@@ -135,7 +149,9 @@ def test_seals_are_alike_where_the_rows_are(
     """Whatever the order in which the rows were stored, and whatever else is in the tables."""
     fill(server, tables)
     first, rows = seal_of(server, steps[0])
-    fill(server, {name: found[::-1] if name != "basins" else found for name, found in tables.items()})
+    fill(
+        server, {name: found[::-1] if name != "basins" else found for name, found in tables.items()}
+    )
     assert seal_of(server, steps[0]) == (first, rows)
     fill(server, others)
     second, other_rows = seal_of(server, steps[0])
@@ -149,12 +165,22 @@ def test_seals_are_alike_where_the_rows_are(
 @settings(max_examples=settings().max_examples // 2)
 @given(worlds(), steps(), st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
 @example(
-    small(3, [1, 2, 3], [1, 3]), [deleting("pins", "gate_id < 3"), deleting("basins", "b IS NULL")], running.Manner()
+    small(3, [1, 2, 3], [1, 3]),
+    [deleting("pins", "gate_id < 3"), deleting("basins", "b IS NULL")],
+    running.Manner(),
 )
-@example(small(2, [1]), [deleting("gates", "other_id IS NULL"), deleting("basins", "b IS NULL")], running.Manner())
+@example(
+    small(2, [1]),
+    [deleting("gates", "other_id IS NULL"), deleting("basins", "b IS NULL")],
+    running.Manner(),
+)
 @example(small(2, [2]), [MERGING, deleting("gates", "other_id IS NULL")], running.Manner())
 def test_steps_together_do_what_they_do_one_by_one(
-    server: Server, records: Path, tables: Tables, steps: list[dict[str, Any]], manner: running.Manner
+    server: Server,
+    records: Path,
+    tables: Tables,
+    steps: list[dict[str, Any]],
+    manner: running.Manner,
 ) -> None:
     fill(server, tables)
     before = read(server, tables)
@@ -162,7 +188,9 @@ def test_steps_together_do_what_they_do_one_by_one(
     after = read(server, tables)
     stopped = next((place for place, one in enumerate(single) if one.status), None)
     fill(server, tables)
-    keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts={"kind": "run", "asked": "", "address": ""})
+    keeping = Keeping(
+        Path(tempfile.mkdtemp(dir=records)), facts={"kind": "run", "asked": "", "address": ""}
+    )
     result = run(server, steps, manner, keeping)
     if stopped is not None:
         assert (result.status, read(server, tables)) == (single[stopped].status, before)
@@ -178,7 +206,9 @@ def test_steps_together_do_what_they_do_one_by_one(
     found = [one.preview.reach.matched for one in single if one.preview]
     assert [one.preview.reach.matched for one in result.steps] == found
     for line in result.tally.lines:
-        alone = [one for tally in done for one in tally.lines if one.table.label == line.table.label]
+        alone = [
+            one for tally in done for one in tally.lines if one.table.label == line.table.label
+        ]
         assert (line.before, line.after) == (alone[0].before, alone[-1].after)
         assert line.expected == sum(one.expected for one in alone)
     for outcome in (running.Outcome.COMMITTED, running.Outcome.NOTHING_TO_RESTORE):
@@ -188,14 +218,20 @@ def test_steps_together_do_what_they_do_one_by_one(
 
 @settings(max_examples=settings().max_examples // 5)
 @given(worlds(), steps())
-def test_a_script_does_what_a_run_does(server: Server, tables: Tables, steps: list[dict[str, Any]]) -> None:
+def test_a_script_does_what_a_run_does(
+    server: Server, tables: Tables, steps: list[dict[str, Any]]
+) -> None:
     """In the engine's own client; on other data than it was written for it changes nothing."""
 
     def write(*, dry: bool = False, archive: str = "kept") -> str:
         database = server.open()
         try:
             writing = write_down(
-                database, lambda on: make_jobs(on, steps), Guards(), lambda _, __: Difference(), archive
+                database,
+                lambda on: make_jobs(on, steps),
+                Guards(),
+                lambda _, __: Difference(),
+                archive,
             )
             return render_script(writing, "Steps", "steps.toml", dry=dry)
         finally:
@@ -234,14 +270,22 @@ def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 
 @settings(max_examples=settings().max_examples // 2)
 @given(worlds(), steps())
-@example(small(2, [1]), [deleting("basins", "a = 1", "detach")])  # else the database's own cascade would do it
+@example(
+    small(2, [1]), [deleting("basins", "a = 1", "detach")]
+)  # else the database's own cascade would do it
 def test_a_script_from_a_schema_file_does_what_a_run_does(
     postgresql: Server, tables: Tables, steps: list[dict[str, Any]]
 ) -> None:
-    """It finds the rows itself. PostgreSQL stands for the engines that are not there: the statements are the same."""
+    """It finds the rows itself. PostgreSQL stands for the engines that are not there: the
+    statements are the same."""
     server = postgresql
     plain = [
-        {**step, "filling": None, "drops": False, "same": [name for name in step["same"] if name != "note"] or ["b"]}
+        {
+            **step,
+            "filling": None,
+            "drops": False,
+            "same": [name for name in step["same"] if name != "note"] or ["b"],
+        }
         if "same" in step
         else step
         for step in steps
@@ -255,7 +299,9 @@ def test_a_script_from_a_schema_file_does_what_a_run_does(
     schema, quoted = read_ddl(";".join(SCHEMA).replace("{blind}", "VARCHAR(20)"), "postgres")
     jobs = make_jobs(cast(Database, SimpleNamespace(schema=schema, dialect="postgres")), plain)
     tasks = [Task(job.name, job.request) for job in jobs]
-    lines = write_blueprint(schema, Postgresql(quoted), tasks, Guards(), "kept", dry=False, comment=comment)
+    lines = write_blueprint(
+        schema, Postgresql(quoted), tasks, Guards(), "kept", dry=False, comment=comment
+    )
     done = server.client("\n".join(lines))
     assert (done.returncode == 0) == (result.status == 0), done.stderr
     assert read(server, tables) == (before if result.status else after)

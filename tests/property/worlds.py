@@ -14,7 +14,8 @@ NAMES = ["fen", "mere", "beck", "Order", "weir %", "gräben", "lock:a", "reed'be
 
 @dataclass(frozen=True)
 class Case:
-    """A world, the places of the matched rows of its first table, and rules for dependents (None: the default)."""
+    """A world, the places of the matched rows of its first table, and rules for dependents (None:
+    the default)."""
 
     world: World
     table: str
@@ -25,18 +26,26 @@ class Case:
 @st.composite
 def cases(draw: st.DrawFn, engine: str = "sqlite", *, dressed: bool = False) -> Case:
     names = NAMES[: draw(st.integers(2, 8))]
-    keys: dict[str, tuple[str, ...]] = {name: ("a", "b") if draw(st.integers(0, 3)) == 0 else ("id",) for name in names}
+    keys: dict[str, tuple[str, ...]] = {
+        name: ("a", "b") if draw(st.integers(0, 3)) == 0 else ("id",) for name in names
+    }
     rows: dict[str, list[Row]] = {name: [] for name in names}
     for name in names:
         for place in range(draw(st.integers(1, 6))):
             unique = 100 + place if place == 0 or draw(st.booleans()) else None
-            key: Row = {"id": place + 1} if keys[name] == ("id",) else {"a": place // 2, "b": place % 2}
+            key: Row = (
+                {"id": place + 1} if keys[name] == ("id",) else {"a": place // 2, "b": place % 2}
+            )
             rows[name].append({**key, "u": unique})
-    links = [_link(draw, number, names, keys, rows, engine) for number in range(draw(st.integers(1, 9)))]
+    links = [
+        _link(draw, number, names, keys, rows, engine) for number in range(draw(st.integers(1, 9)))
+    ]
     table = draw(st.sampled_from(names))
     matched = draw(st.lists(st.integers(0, len(rows[table]) - 1), unique=True, min_size=1))
     some = st.sampled_from(["declared", "delete", "detach", "stop"])
-    rules: dict[str | None, str] = {None: draw(st.sampled_from(["declared", "declared", "delete", "detach", "stop"]))}
+    rules: dict[str | None, str] = {
+        None: draw(st.sampled_from(["declared", "declared", "delete", "detach", "stop"]))
+    }
     rules |= draw(st.dictionaries(st.sampled_from(names), some, max_size=3))
     return Case(
         World(keys, rows, links, _dress(draw, names, links, engine) if dressed else Dress()),
@@ -46,9 +55,9 @@ def cases(draw: st.DrawFn, engine: str = "sqlite", *, dressed: bool = False) -> 
     )
 
 
-# Of SQLite: a column has an affinity, and one that points at it another. One without any makes rings of rows, and one
-# with another in the same table makes rows that point at themselves, which the engine itself takes for broken when they
-# come back.
+# Of SQLite: a column has an affinity, and one that points at it another. One without any makes
+# rings of rows, and one with another in the same table makes rows that point at themselves, which
+# the engine itself takes for broken when they come back.
 AFFINITIES = ["INTEGER", "INTEGER", "TEXT", "NUMERIC"]
 # Of PostgreSQL: a domain, and a type whose operators are in a schema that nobody looks into.
 TYPES = ["INTEGER", "INTEGER", "depth", "far.citext"]
@@ -65,7 +74,9 @@ def _dress(draw: st.DrawFn, names: list[str], links: list[Link], engine: str) ->
     columns = {column: draw(st.sampled_from(own)) for link in links for column in link.columns}
     for link in links:
         if link.child == link.parent:
-            columns |= dict.fromkeys(link.columns, u[link.parent] if link.target == ("u",) else "INTEGER")
+            columns |= dict.fromkeys(
+                link.columns, u[link.parent] if link.target == ("u",) else "INTEGER"
+            )
     return Dress(u, columns, parts, draw(some))
 
 

@@ -23,7 +23,8 @@ from yeldro.usecases.steps import Deletion, Merging
 
 @dataclass(frozen=True, slots=True)
 class ChosenSteps:
-    """The steps of a file that are to be done, with the values of its parameters, as `TYPE=VALUE` texts by name.
+    """The steps of a file that are to be done, with the values of its parameters, as `TYPE=VALUE`
+    texts by name.
 
     `no_rollback`: the person knows that triggers do what no rollback takes back.
     """
@@ -39,7 +40,9 @@ class ChosenSteps:
         return read_limits(self.cleanup.guards)
 
 
-def open_for(chosen: ChosenSteps, options: CallOptions, mode: Mode) -> AbstractContextManager[Database]:
+def open_for(
+    chosen: ChosenSteps, options: CallOptions, mode: Mode
+) -> AbstractContextManager[Database]:
     """The database that a person or the file names, opened."""
     asks = options.format == "text" and sys.stdin.isatty()
     place = find_cleanup_database(chosen.path, chosen.cleanup.database, options.db, asks=asks)

@@ -30,14 +30,19 @@ class _Commands(click.Group):
         if args and args[0] not in COMMANDS:
             from yeldro.core.model.schema import nearest
 
-            raise UsageError(f"There is no command {args[0]!r}.", nearest(args[0], COMMANDS, "commands"))
+            raise UsageError(
+                f"There is no command {args[0]!r}.", nearest(args[0], COMMANDS, "commands")
+            )
         return super().resolve_command(ctx, args)
 
     def get_help(self, ctx: click.Context) -> str:
         return render_overview().rstrip()
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=_Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.version_option(__version__, message="yeldro %(version)s")
 def group() -> None:
     pass
@@ -55,16 +60,26 @@ def run_command_line(arguments: Sequence[str]) -> int:
         help_wanted.show()
         return 2
     except click.ClickException as error:
-        usage = UsageError(error.format_message(), "yeldro --help and yeldro COMMAND --help tell more.")
+        usage = UsageError(
+            error.format_message(), "yeldro --help and yeldro COMMAND --help tell more."
+        )
         return _tell(usage, as_json)
     except (KeyboardInterrupt, click.Abort):
         return _tell(Interrupted("Interrupted.", "Nothing was changed."), as_json)
     except OutputClosed:
         return 0
     except OSError as error:
-        return _tell(UsageError(f"A file cannot be used: {error.strerror}.", str(error.filename or "")[:200]), as_json)
+        return _tell(
+            UsageError(
+                f"A file cannot be used: {error.strerror}.", str(error.filename or "")[:200]
+            ),
+            as_json,
+        )
     except RecursionError:
-        return _tell(UsageError("Something that was given is nested too deeply; nothing was changed."), as_json)
+        return _tell(
+            UsageError("Something that was given is nested too deeply; nothing was changed."),
+            as_json,
+        )
     except Exception as error:
         if os.environ.get("YELDRO_DEBUG"):
             raise
@@ -74,14 +89,17 @@ def run_command_line(arguments: Sequence[str]) -> int:
 def _unexpected(error: Exception) -> YeldroError:
     """Only the kind of error is told: its text may hold row data."""
     return YeldroError(
-        f"Something unexpected went wrong ({type(error).__name__}); what was not committed was rolled back.",
+        f"Something unexpected went wrong ({type(error).__name__}); what was not committed was "
+        "rolled back.",
         "Please report it. YELDRO_DEBUG=1 shows where it happened.",
     )
 
 
 def _wants_json(arguments: Sequence[str]) -> bool:
     following = [*arguments[1:], ""]
-    return "--format=json" in arguments or ("--format", "json") in zip(arguments, following, strict=False)
+    return "--format=json" in arguments or ("--format", "json") in zip(
+        arguments, following, strict=False
+    )
 
 
 def _tell(error: YeldroError, as_json: bool) -> int:

@@ -1,4 +1,5 @@
-"""What a shell offers when a word is completed: table and column names of the database that is named."""
+"""What a shell offers when a word is completed: table and column names of the database that is
+named."""
 
 from __future__ import annotations
 
@@ -16,8 +17,12 @@ def complete_table(context: click.Context, _: click.Parameter, begun: str) -> li
 def complete_columns(context: click.Context, _: click.Parameter, begun: str) -> list[str]:
     """One column of the table, or one more behind a comma."""
     done, comma, last = begun.rpartition(",")
-    table = context.params.get("table") or next(iter(context.args), "")  # not yet taken by its argument
-    return [f"{done}{comma}{name}" for name in _names(context).get(table, []) if name.startswith(last)]
+    table = context.params.get("table") or next(
+        iter(context.args), ""
+    )  # not yet taken by its argument
+    return [
+        f"{done}{comma}{name}" for name in _names(context).get(table, []) if name.startswith(last)
+    ]
 
 
 def _names(context: click.Context) -> dict[str, list[str]]:
@@ -30,7 +35,11 @@ def _names(context: click.Context) -> dict[str, list[str]]:
     try:
         place = find_database(context.params.get("db"))
         found = list_names(place.address, os.environ.get("YELDRO_DB_PASSWORD"), place.link)
-        return {name: list(filter(_is_plain, columns)) for name, columns in found.items() if _is_plain(name)}
+        return {
+            name: list(filter(_is_plain, columns))
+            for name, columns in found.items()
+            if _is_plain(name)
+        }
     except Exception:  # noqa: BLE001 - whatever it is
         return {}
 

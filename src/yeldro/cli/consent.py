@@ -1,4 +1,5 @@
-"""How a person agrees to a change: on the terminal, with --yes, and by name where the database is protected."""
+"""How a person agrees to a change: on the terminal, with --yes, and by name where the database is
+protected."""
 
 from __future__ import annotations
 
@@ -26,8 +27,9 @@ def check_terminal(way_out: str) -> None:
 
 
 def find_protection(options: ConsentOptions, place: Place, *, asks: bool) -> str:
-    """The name that must be typed before a change, "" where none must: the database is not protected, nothing is to
-    last, or --confirm says it. UsageError where it must and nobody is asked."""
+    """The name that must be typed before a change, "" where none must: the database is not
+    protected, nothing is to last, or --confirm says it. UsageError where it must and nobody is
+    asked."""
     if not place.protected or options.rehearse or options.confirm == place.name:
         return ""
     if not asks:

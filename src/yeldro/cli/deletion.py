@@ -19,7 +19,9 @@ def run_deletion(options: DeletionOptions) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
     check_seal(options)
 
-    def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
+    def work(
+        database: Database, manner: running.Manner, person: Person, keeping: Keeping
+    ) -> RunResult:
         request = read_request(database, options, no_rollback=options.no_rollback)
         if options.save:
             selection = read_selection(request.asked, database.schema, database.dialect)
@@ -38,7 +40,9 @@ def run_dedupe(options: DedupeOptions) -> int:
         )
     check_seal(options)
 
-    def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
+    def work(
+        database: Database, manner: running.Manner, person: Person, keeping: Keeping
+    ) -> RunResult:
         request = read_duplicates_request(database, options, no_rollback=options.no_rollback)
         if options.save:
             save_cleanup(options, request.grouping.selection, database)

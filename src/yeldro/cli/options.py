@@ -1,4 +1,5 @@
-"""The options of a command as Click has them. Imports little: a shell asks for them while somebody types."""
+"""The options of a command as Click has them. Imports little: a shell asks for them while somebody
+types."""
 
 from __future__ import annotations
 
@@ -61,7 +62,10 @@ def command_of(name: str, kind: type) -> Callable[[Callable[..., Any]], click.Co
 
 
 def _make_option(one: Option) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    said: dict[str, Any] = {"default": None if one.takes_several else one.default, "metavar": one.metavar or None}
+    said: dict[str, Any] = {
+        "default": None if one.takes_several else one.default,
+        "metavar": one.metavar or None,
+    }
     if one.kind is Kind.FLAG:
         said = {"is_flag": True}
     elif one.takes_several:
@@ -84,6 +88,8 @@ def _write_usage(one: Option) -> str:
 
 def _write_help(one: Option) -> str:
     choices = ", ".join(one.choices) if one.help.endswith(":") else ""
-    usual = one.default if one.kind in (Kind.CHOICE, Kind.COUNT, Kind.SECONDS, Kind.SAMPLE) else None
+    usual = (
+        one.default if one.kind in (Kind.CHOICE, Kind.COUNT, Kind.SECONDS, Kind.SAMPLE) else None
+    )
     parts = [one.help, f"{choices}." if choices else "", "" if usual is None else f"[{usual}]"]
     return " ".join(part for part in parts if part)

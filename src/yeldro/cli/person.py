@@ -25,17 +25,22 @@ def show_step(screen: Screen, found: Preview, number: int) -> None:
     """A preview, under the name of its step where it has a number."""
     if number:
         screen.show([Text(f"\nStep {number}, {found.step}", style="bold")])
-    screen.show(render_merging(found) if found.duplicates else render_preview(found, screen.width, ""))
+    screen.show(
+        render_merging(found) if found.duplicates else render_preview(found, screen.width, "")
+    )
 
 
 class Person:
-    """Answers from the terminal. `title` is the database, `done` is what a progress bar says of rows.
+    """Answers from the terminal. `title` is the database, `done` is what a progress bar says of
+    rows.
 
-    `warning` is what must be known about the archive; `protected` is the name of a database that must be typed before a
-    commit, "" where none must.
+    `warning` is what must be known about the archive; `protected` is the name of a database that
+    must be typed before a commit, "" where none must.
     """
 
-    def __init__(self, screen: Screen, title: str, warning: str, protected: str, done: str = "archived") -> None:
+    def __init__(
+        self, screen: Screen, title: str, warning: str, protected: str, done: str = "archived"
+    ) -> None:
         self.screen = screen
         self.title = title
         self.warning = warning
@@ -63,11 +68,19 @@ class Person:
             return self._ask(f"{_describe(wanted[0])}, in {self.title}?")
         for found in previews:
             text = _describe(found) if found in wanted else "nothing, as the data is now"
-            self.screen.note(f"{'' if found is not previews[0] else chr(10)}Step {found.step}: {text}.")
-        return self._ask(f"Each step sees what those before it did. Run them in one transaction, in {self.title}?")
+            self.screen.note(
+                f"{'' if found is not previews[0] else chr(10)}Step {found.step}: {text}."
+            )
+        return self._ask(
+            "Each step sees what those before it did. Run them in one transaction, in "
+            f"{self.title}?"
+        )
 
     def allow_more(self, preview: Preview, rows: int) -> bool:
-        what = f"{count(rows, 'row')} of it {'was' if rows == 1 else 'were'} not shown, and came by earlier steps"
+        what = (
+            f"{count(rows, 'row')} of it {'was' if rows == 1 else 'were'} not shown, and came by "
+            "earlier steps"
+        )
         return self._ask(f"Step {preview.step}: {what}. {_describe(preview)}, in {self.title}?")
 
     def show_plan(self, plan: RestorePlan) -> None:
@@ -92,7 +105,10 @@ class Person:
     def _ask(self, question: str) -> bool:
         if not self.protected:
             return confirm(question)
-        return prompt(f"{question} Type {self.protected} to go on", default="", show_default=False) == self.protected
+        return (
+            prompt(f"{question} Type {self.protected} to go on", default="", show_default=False)
+            == self.protected
+        )
 
     def committing(self) -> None:
         for name in ("SIGINT", "SIGTERM", "SIGHUP"):
@@ -102,16 +118,27 @@ class Person:
 
 def _describe(preview: Preview) -> str:
     label = preview.selection.table.label
-    going = [part for part in preview.reach.parts if part.action is Action.DELETE and part.table.label != label]
-    own = sum(p.rows for p in preview.reach.parts if p.action is Action.DELETE and p.table.label == label)
+    going = [
+        part
+        for part in preview.reach.parts
+        if part.action is Action.DELETE and part.table.label != label
+    ]
+    own = sum(
+        p.rows for p in preview.reach.parts if p.action is Action.DELETE and p.table.label == label
+    )
     detached = sum(part.rows for part in preview.reach.parts if part.action is Action.DETACH)
     text = f"Delete {count(own, 'row')} of {label}"
     if preview.duplicates:
         text = f"Delete {count(own, 'surplus row')} of {label}"
     changes = preview.reach.changes
     for verb, action in (("move", Action.MOVE), ("fill", Action.FILL)):
-        if rows := sum(change.rows - change.detached for change in changes if change.action is action):
+        if rows := sum(
+            change.rows - change.detached for change in changes if change.action is action
+        ):
             text += f", {verb} {count(rows, 'row')}"
     if going:
-        text += f" and {count(sum(part.rows for part in going), 'row')} of {count(len(going), 'other table')}"
+        text += (
+            f" and {count(sum(part.rows for part in going), 'row')} of "
+            f"{count(len(going), 'other table')}"
+        )
     return text + (f", and detach {count(detached, 'row')}" if detached else "")

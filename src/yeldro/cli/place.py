@@ -29,8 +29,8 @@ def from_file(file: Path, name: str) -> str:
 
 
 def find_cleanup_database(file: Path, name: str, db: str | None, *, asks: bool) -> Place:
-    """The database that a person names, or else the one that a cleanup file does: a path beside it, a name from
-    yeldro.toml, or a server, which is asked about. `asks`: there is somebody to ask."""
+    """The database that a person names, or else the one that a cleanup file does: a path beside it,
+    a name from yeldro.toml, or a server, which is asked about. `asks`: there is somebody to ask."""
     from yeldro.core.model.address import looks_like_address, read_address
     from yeldro.store.config import find_config
 
@@ -47,7 +47,8 @@ def find_cleanup_database(file: Path, name: str, db: str | None, *, asks: bool) 
 
 
 def confirm_place(place: Place, *, asks: bool) -> Place:
-    """Let a person allow that an address which only a file names is connected to, with what passwords there are.
+    """Let a person allow that an address which only a file names is connected to, with what
+    passwords there are.
 
     UsageError where nobody can be asked, Declined where they do not.
     """
@@ -58,7 +59,10 @@ def confirm_place(place: Place, *, asks: bool) -> Place:
             f"{place.source} names the server {place.address}, and you do not.",
             f"If you mean it, and it may have your password: --db {place.address}",
         )
-    question = f"{place.source} names the server {place.address}. Connect to it, with your password where there is one?"
+    question = (
+        f"{place.source} names the server {place.address}. Connect to it, with your password "
+        "where there is one?"
+    )
     from yeldro.cli.screen import confirm
 
     if not confirm(question):
@@ -67,7 +71,8 @@ def confirm_place(place: Place, *, asks: bool) -> Place:
 
 
 def name_database(file: Path, db: str | None) -> str:
-    """How a file would name the database that a command works on; "" for a server, which may be somebody's own."""
+    """How a file would name the database that a command works on; "" for a server, which may be
+    somebody's own."""
     place = find_database(db)
     if place.name or not place.address.is_file:
         return place.name

@@ -25,7 +25,8 @@ from yeldro.usecases import run as running
 
 
 def preview_cleanup(options: PreviewOptions) -> int:
-    """Show every step of a cleanup file as the data is now, and seal it if that is asked for. Returns the status."""
+    """Show every step of a cleanup file as the data is now, and seal it if that is asked for.
+    Returns the status."""
     path = Path(options.table)
     cleanup = load_cleanup(path)
     screen = Screen(options.format)
@@ -41,10 +42,17 @@ def preview_cleanup(options: PreviewOptions) -> int:
         for found in look(database, chosen):
             documents.append(_make_document(found))
             if screen.format == "text":
-                _show(screen, found, len(documents), options, "As the data is now" if settled else "Would be stopped")
+                _show(
+                    screen,
+                    found,
+                    len(documents),
+                    options,
+                    "As the data is now" if settled else "Would be stopped",
+                )
             if found.difference or (found.refusals and not settled):
                 status = Refused.status
-            # Later steps see what the first one that finds rows leaves, and a preview changes nothing.
+            # Later steps see what the first one that finds rows leaves, and a preview changes
+            # nothing.
             settled = settled or bool(found.reach.matched or found.refusals)
     if screen.format == "json":
         screen.write_document({"kind": "preview", "steps": documents})
@@ -63,7 +71,9 @@ def _make_document(found: Preview) -> Document:
     return {"step": found.step, **document, **make_changes(found)}
 
 
-def _show(screen: Screen, found: Preview, number: int, options: PreviewOptions, verdict: str) -> None:
+def _show(
+    screen: Screen, found: Preview, number: int, options: PreviewOptions, verdict: str
+) -> None:
     show_step(screen, found, number)
     if options.show_changes:
         screen.show(render_changes(found))

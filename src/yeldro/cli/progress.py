@@ -6,7 +6,14 @@ import sys
 import time
 
 from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextColumn, TimeRemainingColumn
+from rich.progress import (
+    BarColumn,
+    MofNCompleteColumn,
+    Progress,
+    TaskID,
+    TextColumn,
+    TimeRemainingColumn,
+)
 
 _PATIENCE = 2.0
 
@@ -24,9 +31,16 @@ class Bar:
         self._began = self._began or time.monotonic()
         passed = time.monotonic() - self._began
         if self._progress is None and sys.stderr.isatty() and passed > _PATIENCE and rows < total:
-            columns = (BarColumn(), MofNCompleteColumn(), TextColumn("{task.fields[rate]}"), TimeRemainingColumn())
+            columns = (
+                BarColumn(),
+                MofNCompleteColumn(),
+                TextColumn("{task.fields[rate]}"),
+                TimeRemainingColumn(),
+            )
             words = TextColumn(f"rows {self.done}")
-            self._progress = Progress(*columns, words, console=Console(file=sys.stderr), transient=True)
+            self._progress = Progress(
+                *columns, words, console=Console(file=sys.stderr), transient=True
+            )
             self._task = self._progress.add_task("", total=total, rate="")
             self._progress.start()
         if self._progress:

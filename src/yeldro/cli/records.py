@@ -17,8 +17,8 @@ from yeldro.usecases import restore as restoring
 
 
 def find_place_of(record: RunRecord, asked: str | None) -> Place:
-    """Where a run took place: what was asked for, else the database of that name in yeldro.toml, else the address of
-    the record, which is nobody's word but its own."""
+    """Where a run took place: what was asked for, else the database of that name in yeldro.toml,
+    else the address of the record, which is nobody's word but its own."""
     config = find_config(Path.cwd())
     name, address = record.facts["database"], record.facts["address"]
     if asked or (name in config.databases and not looks_like_address(name)):
@@ -37,7 +37,9 @@ def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list
             try:
                 place = find_place_of(record, asked)
                 if full_address(place.address) != record.facts["address"]:
-                    raise UsageError(f"It took place in {record.facts['address']}, which is another database.")
+                    raise UsageError(
+                        f"It took place in {record.facts['address']}, which is another database."
+                    )
                 with opened(confirm_place(place, asks=False), Mode.WRITE, wait) as database:
                     reason = restoring.settle(database, record)
                     left += [f"{record.name} stays in doubt: {reason}."] * bool(reason)

@@ -14,7 +14,13 @@ from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
 from yeldro.core.cautions.caution import read_strict
 from yeldro.core.database.connection import Database, Mode
-from yeldro.core.duplicates.groups import DuplicatesRequest, Filling, Nulls, read_duplicates, split_list
+from yeldro.core.duplicates.groups import (
+    DuplicatesRequest,
+    Filling,
+    Nulls,
+    read_duplicates,
+    split_list,
+)
 from yeldro.core.model.address import Address, looks_like_address, read_address
 from yeldro.core.reach.search import Rule, read_rules
 from yeldro.core.run.preview import Request
@@ -41,14 +47,18 @@ from yeldro.store.records import Keeping
 
 
 @contextmanager
-def opened(place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()) -> Iterator[Database]:
+def opened(
+    place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()
+) -> Iterator[Database]:
     """An open connection, with the references that yeldro.toml adds to the schema.
 
     `allowed` are functions that conditions may call, whatever they do.
     """
     if place.source and not place.address.is_file:
         raise UsageError(f"{place.source} names the server {place.address}, and you do not.")
-    database = open_database(place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"), place.link)
+    database = open_database(
+        place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"), place.link
+    )
     database.name, database.title = place.name or str(place.address), place.title
     try:
         database.schema = database.schema.with_references(place.references)
@@ -63,7 +73,9 @@ def opened(place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()) -
 def read_asked(options: SelectionOptions, *, truncate: bool = False) -> Asked:
     """Which rows a person asked for."""
     key_file = open_key_file(options.keys_from) if options.keys_from else None
-    same = {one.name: getattr(options, one.name) for one in fields(Asked) if hasattr(options, one.name)}
+    same = {
+        one.name: getattr(options, one.name) for one in fields(Asked) if hasattr(options, one.name)
+    }
     return Asked(**{**same, "key_file": key_file, "truncate": truncate})
 
 
@@ -117,7 +129,9 @@ def read_duplicates_request(
 def read_guards(options: LimitOptions, *, no_rollback: bool = False) -> Guards:
     """The limits of a command. `no_rollback`: the person knows what no rollback takes back."""
     expected = read_expected(options.expect) if options.expect else None
-    return Guards(expected, options.max_rows, options.max_share, read_strict(options.strict), no_rollback)
+    return Guards(
+        expected, options.max_rows, options.max_share, read_strict(options.strict), no_rollback
+    )
 
 
 def read_keeping(kind: str, options: ChangingOptions, line: str, address: Address) -> Keeping:
@@ -185,7 +199,8 @@ def without_password(db: str) -> str:
 
 
 def quote_word(word: str) -> str:
-    """Quote for a POSIX shell, with double quotes where those are enough: conditions hold single ones."""
+    """Quote for a POSIX shell, with double quotes where those are enough: conditions hold single
+    ones."""
     if "'" in word and not re.search(r'[$`"\\!]', word):
         return f'"{word}"'
     return shlex.quote(word)

@@ -27,13 +27,18 @@ from yeldro.usecases import run as running
 
 
 def run_cleanup(options: RunOptions) -> int:
-    """Run the steps of a cleanup file, in one transaction, and leave a line in the log where there is one."""
+    """Run the steps of a cleanup file, in one transaction, and leave a line in the log where there
+    is one."""
     log = Log(options.log) if options.log and not options.explain else None
     name = Path(options.cleanup).name
     try:
         status, told = _run_cleanup(options)
     except BaseException as error:
-        told = error.message if isinstance(error, YeldroError) else f"it ended with {type(error).__name__}"
+        told = (
+            error.message
+            if isinstance(error, YeldroError)
+            else f"it ended with {type(error).__name__}"
+        )
         _write_log(log, f"run {name}: {told}", failed=True)
         raise
     _write_log(log, told, failed=bool(status))
@@ -58,7 +63,9 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
     chosen = ChosenSteps(path, cleanup, steps, values, options.no_rollback)
     told = ""
 
-    def work(database: Database, manner: running.Manner, person: Person, keeping: Keeping) -> RunResult:
+    def work(
+        database: Database, manner: running.Manner, person: Person, keeping: Keeping
+    ) -> RunResult:
         nonlocal told
         database.exclude(f"yeldro run {path.name}")
         person.several = len(steps) > 1
@@ -74,7 +81,9 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
 
 def _explain(cleanup: Cleanup, screen: Screen) -> int:
     if screen.format == "json":
-        screen.write_document({"kind": "run", "explanation": [str(part) for part in render_explanation(cleanup)]})
+        screen.write_document(
+            {"kind": "run", "explanation": [str(part) for part in render_explanation(cleanup)]}
+        )
     else:
         screen.show(render_explanation(cleanup))
     return 0

@@ -33,7 +33,8 @@ Work = Callable[[Database, running.Manner, Person, Keeping], RunResult]
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """One command that changes rows: what it is called, its options, and the line that asks for the same."""
+    """One command that changes rows: what it is called, its options, and the line that asks for the
+    same."""
 
     kind: str
     options: ChangingOptions
@@ -83,7 +84,8 @@ def _make_way_back(options: ChangingOptions, place: Place, result: RunResult) ->
 
 
 def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person) -> None:
-    """Write how a run, or a restoration, ended. What goes wrong with that does not change how it ended."""
+    """Write how a run, or a restoration, ended. What goes wrong with that does not change how it
+    ended."""
     try:
         person.end()
         _tell(screen, kind, result, back, asked_last=person.asked_last)
@@ -91,7 +93,10 @@ def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person
         if os.environ.get("YELDRO_DEBUG"):
             raise
         name = f" {result.run}" if result.run else ""
-        text = f"The run{name} ended: {result.outcome.label}. What it did could not be shown ({type(error).__name__})."
+        text = (
+            f"The run{name} ended: {result.outcome.label}. What it did could not be shown "
+            f"({type(error).__name__})."
+        )
         sys.stderr.write(f"{one_line(text)}\n")
 
 

@@ -1,4 +1,5 @@
-"""Cleanup files that are written: by --save, with their seals, and from the script of somebody else."""
+"""Cleanup files that are written: by --save, with their seals, and from the script of somebody
+else."""
 
 from __future__ import annotations
 
@@ -52,7 +53,9 @@ def check_seal(options: RowsOptions | GroupsOptions) -> None:
         raise UsageError("--seal looks at the keys again.", hint)
 
 
-def save_cleanup(options: RowsOptions | GroupsOptions, selection: Selection, database: Database) -> None:
+def save_cleanup(
+    options: RowsOptions | GroupsOptions, selection: Selection, database: Database
+) -> None:
     """Write what a command line asked for into the file of --save, with --seal sealed."""
     path = Path(options.save or "")
     _check_free(path, may_replace=options.replace)
@@ -72,8 +75,11 @@ def _check_free(path: Path, *, may_replace: bool) -> None:
         raise UsageError(f"There is a file {path} already.", "Give another name, or --replace.")
 
 
-def save_reviewed(review: Review, source: Path, path: Path, db: str | None, *, may_replace: bool) -> None:
-    """Write the statements of a script that somebody wrote as a cleanup. UsageError where none of them can be."""
+def save_reviewed(
+    review: Review, source: Path, path: Path, db: str | None, *, may_replace: bool
+) -> None:
+    """Write the statements of a script that somebody wrote as a cleanup. UsageError where none of
+    them can be."""
     cleanup, notes, left = make_reviewed(review, source.name, name_database(path, db))
     if not cleanup.steps:
         raise UsageError(f"No statement of {source} can be turned into a step.")
@@ -91,6 +97,12 @@ def _keep_written(path: Path, new: Cleanup) -> Cleanup:
     if [(one.verb, one.table) for one in old.steps] != [(step.verb, step.table)]:
         return new
     known = {one.name: one for one in old.params}
-    params = [replace(known.get(one.name, one), type=one.type, default=one.default) for one in new.params]
-    kept = replace(new, title=old.title, description=old.description, guards=old.guards, params=tuple(params))
-    return replace(kept, database=new.database or old.database, steps=(replace(step, name=old.steps[0].name),))
+    params = [
+        replace(known.get(one.name, one), type=one.type, default=one.default) for one in new.params
+    ]
+    kept = replace(
+        new, title=old.title, description=old.description, guards=old.guards, params=tuple(params)
+    )
+    return replace(
+        kept, database=new.database or old.database, steps=(replace(step, name=old.steps[0].name),)
+    )

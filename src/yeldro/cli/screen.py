@@ -23,9 +23,13 @@ _LINES = 500
 
 
 class _VisibleConsole(Console):
-    """The one way to a terminal, or to a pipe that ends in one: what others wrote cannot steer it."""
+    """The one way to a terminal, or to a pipe that ends in one: what others wrote cannot steer
+    it.
+    """
 
-    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+    def render(
+        self, renderable: RenderableType, options: ConsoleOptions | None = None
+    ) -> Iterable[Segment]:
         for segment in super().render(renderable, options):
             yield segment if segment.control else Segment(make_visible(segment.text), segment.style)
 
@@ -112,7 +116,9 @@ class Screen:
         message, hint = hide_passwords(message), hide_passwords(hint)
         self._error.print(Text.assemble(("Error: ", "bold red"), message))
         if hint:
-            self._error.print(Text("\n".join(f"  {line}" for line in hint.splitlines())), soft_wrap=True)
+            self._error.print(
+                Text("\n".join(f"  {line}" for line in hint.splitlines())), soft_wrap=True
+            )
 
 
 def _console(stream: object) -> Console:

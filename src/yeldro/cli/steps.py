@@ -29,9 +29,11 @@ T = TypeVar("T")
 def make_options(
     file: Path, step: Step, guards: Mapping[str, Any], values: Mapping[str, str]
 ) -> RowsOptions | GroupsOptions:
-    """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE` texts by name.
+    """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE`
+    texts by name.
 
-    Of the guards of the file `strict` holds in every step. A path counts from the folder of the file.
+    Of the guards of the file `strict` holds in every step. A path counts from the folder of the
+    file.
     """
     used = _find_used([step])
     parameters = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
@@ -48,14 +50,17 @@ def _find_used(steps: Sequence[Step]) -> set[str]:
 
 
 def read_steps(path: str, steps: Sequence[Step], read: Callable[[Step], T]) -> list[T]:
-    """What each step means for a database. UsageError with all that does not fit it, as faults of the file; Refused."""
+    """What each step means for a database. UsageError with all that does not fit it, as faults of
+    the file; Refused."""
     found: list[T] = []
     told: list[str] = []
     for step in steps:
         try:
             found.append(read(step))
         except Refused as error:
-            raise Refused(f"Step {step.name}: {as_keys(error.message)}", as_keys(error.hint)) from None
+            raise Refused(
+                f"Step {step.name}: {as_keys(error.message)}", as_keys(error.hint)
+            ) from None
         except UsageError as error:
             line = f"line {step.line}, " if step.line else ""
             told.append(f"{path}, {line}step {step.name}: {as_keys(error.message)}")
@@ -66,24 +71,31 @@ def read_steps(path: str, steps: Sequence[Step], read: Callable[[Step], T]) -> l
 
 
 def choose_steps(cleanup: Cleanup, chosen: Sequence[str]) -> list[Step]:
-    """All steps of a file, or those of these names, in the order of the file. UsageError for a name that is none."""
+    """All steps of a file, or those of these names, in the order of the file. UsageError for a name
+    that is none."""
     names = [step.name for step in cleanup.steps]
     for name in chosen:
         if name not in names:
-            raise UsageError(f"There is no step {name!r} in the file.", nearest(name, names, "steps"))
+            raise UsageError(
+                f"There is no step {name!r} in the file.", nearest(name, names, "steps")
+            )
     return [step for step in cleanup.steps if not chosen or step.name in chosen]
 
 
 def read_limits(guards: Mapping[str, Any]) -> Guards:
-    """The guards of a file, which hold for all of its steps together; but `strict` holds in each."""
+    """The guards of a file, which hold for all of its steps together; but `strict` holds in
+    each.
+    """
     expect = guards.get("expect")
     wanted = None if expect is None else read_expected(str(expect))
     return Guards(wanted, guards.get("max_rows"), guards.get("max_share"))
 
 
-def read_values(cleanup: Cleanup, steps: Sequence[Step], given: Sequence[str], ask: Any) -> dict[str, str]:
-    """The parameters that some steps of a cleanup need: as given, else the default, else as `ask` finds out, which
-    may be None.
+def read_values(
+    cleanup: Cleanup, steps: Sequence[Step], given: Sequence[str], ask: Any
+) -> dict[str, str]:
+    """The parameters that some steps of a cleanup need: as given, else the default, else as `ask`
+    finds out, which may be None.
 
     UsageError for one that is unknown, missing, of another type, or not allowed.
     """
@@ -93,7 +105,10 @@ def read_values(cleanup: Cleanup, steps: Sequence[Step], given: Sequence[str], a
     for text in given:
         name, equals, written = text.partition("=")
         if not equals or name not in known:
-            raise UsageError(f"-p {text!r} is no parameter of this cleanup.", f"It has: {', '.join(known) or 'none'}.")
+            raise UsageError(
+                f"-p {text!r} is no parameter of this cleanup.",
+                f"It has: {', '.join(known) or 'none'}.",
+            )
         texts[name] = written
     for name, param in known.items():
         if name not in texts and name not in used:
@@ -120,15 +135,25 @@ def _as_text(value: Any) -> str:
     return value.isoformat(" ") if isinstance(value, datetime.datetime) else str(value)
 
 
-def make_cleanup(options: RowsOptions | GroupsOptions, selection: Selection, database: str) -> Cleanup:
-    """What a command line asked for, as a cleanup of one step. Values of parameters become defaults.
+def make_cleanup(
+    options: RowsOptions | GroupsOptions, selection: Selection, database: str
+) -> Cleanup:
+    """What a command line asked for, as a cleanup of one step. Values of parameters become
+    defaults.
 
     `database` is as the file is to name it, and so are paths in the options.
     """
-    params = [_make_param(name, value) for one in selection.conditions for name, value in one.values.items()]
+    params = [
+        _make_param(name, value)
+        for one in selection.conditions
+        for name, value in one.values.items()
+    ]
     table = options.table
     if isinstance(options, GroupsOptions):
-        title, step = f"Duplicates of {table}", Step(f"surplus {table}", "dedupe", table, write_options(options))
+        title, step = (
+            f"Duplicates of {table}",
+            Step(f"surplus {table}", "dedupe", table, write_options(options)),
+        )
     else:
         title, step = f"Rows of {table}", Step(table, "delete", table, write_options(options))
     return Cleanup(
@@ -139,8 +164,11 @@ def make_cleanup(options: RowsOptions | GroupsOptions, selection: Selection, dat
     )
 
 
-def make_reviewed(review: Review, source: str, database: str) -> tuple[Cleanup, Mapping[str, Sequence[str]], list[str]]:
-    """The statements of a script as a cleanup, with comments on its steps, and on what is no step of it."""
+def make_reviewed(
+    review: Review, source: str, database: str
+) -> tuple[Cleanup, Mapping[str, Sequence[str]], list[str]]:
+    """The statements of a script as a cleanup, with comments on its steps, and on what is no step
+    of it."""
     steps: list[Step] = []
     notes: dict[str, Sequence[str]] = {}
     left = []
@@ -154,7 +182,11 @@ def make_reviewed(review: Review, source: str, database: str) -> tuple[Cleanup, 
         for removal in verdict.removals:
             conditions = [one.text for one in removal.selection.conditions]
             table = removal.selection.table.label
-            where = {"where": conditions[0] if len(conditions) == 1 else conditions} if conditions else {}
+            where = (
+                {"where": conditions[0] if len(conditions) == 1 else conditions}
+                if conditions
+                else {}
+            )
             name = f"line {line}" if len(verdict.removals) == 1 else f"line {line}, {table}"
             steps.append(Step(name, "delete", table, where or {"all_rows": True}))
             was = ["It was a TRUNCATE; this is a DELETE of all rows."] if removal.truncates else []

@@ -34,12 +34,16 @@ def write_script(options: ScriptOptions) -> int:
     chosen = ChosenSteps(path, cleanup, steps, values)
     archive = _name_archive(path, options)
     if bool(options.target) != bool(options.schema):
-        raise UsageError("--for and --schema go together.", "--schema FILE holds the CREATE TABLE statements.")
+        raise UsageError(
+            "--for and --schema go together.", "--schema FILE holds the CREATE TABLE statements."
+        )
     if options.target and options.schema:
         return _write_out(screen, _write_blueprint(chosen, options, archive))
     with open_for(chosen, options, Mode.WRITE) as database:
         compare = partial(find_difference, path)
-        writing = write_down(database, lambda on: make_jobs(on, chosen), chosen.limits, compare, archive)
+        writing = write_down(
+            database, lambda on: make_jobs(on, chosen), chosen.limits, compare, archive
+        )
     return _write_out(screen, render_script(writing, cleanup.title, path.name, dry=options.dry))
 
 
@@ -75,9 +79,13 @@ def _write_blueprint(chosen: ChosenSteps, options: ScriptOptions, archive: str) 
         if step.seal:
             raise Refused(f"Step {step.name} is sealed, and nobody can look at the rows from here.")
     name = chosen.path.name
-    tasks = read_steps(name, chosen.steps, lambda step: Task(step.name, read_step(nowhere, chosen, step)))
+    tasks = read_steps(
+        name, chosen.steps, lambda step: Task(step.name, read_step(nowhere, chosen, step))
+    )
     target = kind(quoted)
-    lines = write_blueprint(schema, target, tasks, chosen.limits, archive, dry=options.dry, comment=comment)
+    lines = write_blueprint(
+        schema, target, tasks, chosen.limits, archive, dry=options.dry, comment=comment
+    )
     return render_blueprint(lines, chosen.cleanup.title, name, path.name, target, dry=options.dry)
 
 

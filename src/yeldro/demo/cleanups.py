@@ -2,7 +2,8 @@
 
 CLEANUPS = {
     "closed-stations.toml": """\
-# Stations that were closed long ago, with all that was measured there. Photos stay: people like to look at them.
+# Stations that were closed long ago, with all that was measured there. Photos stay: people like to
+# look at them.
 title    = "Stations closed for good"
 database = "gauges"
 
@@ -39,7 +40,8 @@ dependents = { photos = "delete" }
 max_rows   = 5000
 """,
     "observers-twice.toml": """\
-# People who registered a second time. The fuller entry stays, and takes over the visits of the other.
+# People who registered a second time. The fuller entry stays, and takes over the visits of the
+# other.
 title    = "Observers registered twice"
 database = "gauges"
 
@@ -117,7 +119,8 @@ keep   = "newest upload"
 groups = 1
 """,
     "logger-lines.toml": """\
-# Raw lines of the data logger that were loaded twice. They have no key: rows that are alike are the same.
+# Raw lines of the data logger that were loaded twice. They have no key: rows that are alike are the
+# same.
 title    = "Logger lines loaded twice"
 database = "gauges"
 

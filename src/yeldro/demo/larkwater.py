@@ -93,7 +93,8 @@ CREATE TABLE alerts (
   level_m REAL,
   sensor_id INTEGER,
   calibration_number INTEGER,
-  FOREIGN KEY (sensor_id, calibration_number) REFERENCES calibrations (sensor_id, number) ON DELETE SET NULL
+  FOREIGN KEY (sensor_id, calibration_number) REFERENCES calibrations (sensor_id, number) ON DELETE
+  SET NULL
 );
 CREATE TABLE logger_lines (
   sensor_code TEXT,
@@ -123,7 +124,12 @@ CREATE TRIGGER station_removed AFTER DELETE ON stations BEGIN
 END;
 """
 
-_REGIONS = (("EF", "East Fenmarch"), ("HL", "High Larks"), ("NM", "North Mere"), ("SV", "Sallowvale"))
+_REGIONS = (
+    ("EF", "East Fenmarch"),
+    ("HL", "High Larks"),
+    ("NM", "North Mere"),
+    ("SV", "Sallowvale"),
+)
 _RIVERS = (
     "Larkwater",
     "Mirrow",
@@ -145,12 +151,32 @@ _SITES = (
     "Otter Lock",
     "Three Alders",
 )
-_GIVEN = ("Quel", "Vost", "Ithr", "Mabr", "Drun", "Eskel", "Tarv", "Olw", "Siv", "Pell", "Runo", "Zeth")
+_GIVEN = (
+    "Quel",
+    "Vost",
+    "Ithr",
+    "Mabr",
+    "Drun",
+    "Eskel",
+    "Tarv",
+    "Olw",
+    "Siv",
+    "Pell",
+    "Runo",
+    "Zeth",
+)
 _GIVEN_ENDS = ("a", "en", "or", "ith", "une", "ek")
 _FAMILY = ("Orrow", "Velk", "Tams", "Brix", "Dunm", "Fenl", "Gristl", "Hathr", "Ulv", "Skerr")
 _FAMILY_ENDS = ("mere", "oake", "ard", "und", "ivane")
 _TOWNS = ("Larkhythe", "Merefold", "Sedgeby Cross", "Tarnel Head", "Greywith")
-_REMARKS = ("all well", "cleared weed from the intake", "replaced the battery", "ice on the staff", None, "")
+_REMARKS = (
+    "all well",
+    "cleared weed from the intake",
+    "replaced the battery",
+    "ice on the staff",
+    None,
+    "",
+)
 _TODAY = date(2026, 6, 1)
 _HOUR = timedelta(hours=1)
 
@@ -186,14 +212,17 @@ class _Station:
         return next(sensor for sensor in reversed(self.sensors) if sensor.kind == "level")
 
     def random(self, purpose: str) -> Random:
-        """Chance of its own for each purpose, so that tables can be made one after the other, without memory."""
+        """Chance of its own for each purpose, so that tables can be made one after the other,
+        without memory."""
         return Random(f"{SEED}:{self.id}:{purpose}")
 
 
 def make_larkwater(path: Path, scale: int = 1) -> None:
-    """Make the database in a new file, the same bytes each time. `scale` multiplies the number of stations.
+    """Make the database in a new file, the same bytes each time. `scale` multiplies the number of
+    stations.
 
-    Time is linear in `scale` and memory does not grow with it. FileExistsError where the file is there.
+    Time is linear in `scale` and memory does not grow with it. FileExistsError where the file is
+    there.
     """
     path.touch(exist_ok=False)
     connection = sqlite3.connect(path, isolation_level=None)
@@ -235,11 +264,15 @@ def _stations(scale: int) -> Iterator[_Station]:
         fitted = [opened + timedelta(days=span * place // levels) for place in range(levels)]
         ids = list(range(next_sensor, next_sensor + levels))
         sensors = [
-            _Sensor(one, f"S{one:05d}", "level", day, ids[place + 1] if place + 1 < levels else None)
+            _Sensor(
+                one, f"S{one:05d}", "level", day, ids[place + 1] if place + 1 < levels else None
+            )
             for place, (one, day) in enumerate(zip(ids, fitted, strict=True))
         ]
         if number % 4 == 0:
-            sensors.append(_Sensor(next_sensor + levels, f"S{next_sensor + levels:05d}", "rain", opened, None))
+            sensors.append(
+                _Sensor(next_sensor + levels, f"S{next_sensor + levels:05d}", "rain", opened, None)
+            )
         next_sensor += len(sensors)
         yield _Station(
             number,
@@ -254,7 +287,9 @@ def _stations(scale: int) -> Iterator[_Station]:
 def _station_rows(scale: int) -> Iterator[tuple[Any, ...]]:
     for station in _stations(scale):
         site = _SITES[station.id % len(_SITES)]
-        name = f"{_RIVERS[station.river_id - 1]} at {site}" + (" (trial)" if station.is_trial else "")
+        name = f"{_RIVERS[station.river_id - 1]} at {site}" + (
+            " (trial)" if station.is_trial else ""
+        )
         closed = station.closed_on.isoformat() if station.closed_on else None
         yield (
             station.id,
@@ -271,7 +306,14 @@ def _station_rows(scale: int) -> Iterator[tuple[Any, ...]]:
 def _sensor_rows(scale: int) -> Iterator[tuple[Any, ...]]:
     for station in _stations(scale):
         for one in station.sensors:
-            yield one.id, one.code, station.id, one.kind, one.fitted_on.isoformat(), one.replaced_by_id
+            yield (
+                one.id,
+                one.code,
+                station.id,
+                one.kind,
+                one.fitted_on.isoformat(),
+                one.replaced_by_id,
+            )
 
 
 def _calibrations(scale: int) -> Iterator[tuple[Any, ...]]:
@@ -284,19 +326,24 @@ def _calibrations(scale: int) -> Iterator[tuple[Any, ...]]:
 
 
 def _level(station: _Station, moment: datetime, chance: Random) -> float:
-    """Metres: a height of its own, high water in early spring, a small daily tide from the mills, some noise."""
+    """Metres: a height of its own, high water in early spring, a small daily tide from the mills,
+    some noise."""
     season = 0.42 * math.cos(2 * math.pi * (moment.timetuple().tm_yday - 75) / 365)
     day = 0.04 * math.sin(2 * math.pi * moment.hour / 24)
     return round(1.1 + station.id % 7 * 0.19 + season + day + chance.gauss(0, 0.015), 3)
 
 
 def _readings(scale: int) -> Iterator[tuple[Any, ...]]:
-    """Every three hours on the main sensor up to the station's end, with gaps; some uploads came twice."""
+    """Every three hours on the main sensor up to the station's end, with gaps; some uploads came
+    twice."""
     number = 0
     for station in _stations(scale):
         chance = station.random("readings")
         sensor = station.main_sensor
-        moment = datetime.combine(station.ends_on, datetime.min.time()) - READINGS_PER_STATION * 3 * _HOUR
+        moment = (
+            datetime.combine(station.ends_on, datetime.min.time())
+            - READINGS_PER_STATION * 3 * _HOUR
+        )
         battery, upload, batch = 12.9, 1, []
         for _ in range(READINGS_PER_STATION):
             moment += 3 * _HOUR * (1 if chance.random() > 0.004 else chance.randrange(8, 40))
@@ -327,7 +374,8 @@ def _readings(scale: int) -> Iterator[tuple[Any, ...]]:
 
 
 def _observers(scale: int) -> Iterator[tuple[Any, ...]]:
-    """Every fifth is registered twice: in another case, with blanks, and without some of the details."""
+    """Every fifth is registered twice: in another case, with blanks, and without some of the
+    details."""
     number = 0
     for person in range(28 * scale):
         chance = Random(f"{SEED}:{person}:observer")
@@ -379,13 +427,16 @@ def _photos(scale: int) -> Iterator[tuple[Any, ...]]:
 
 
 def _alerts(scale: int) -> Iterator[tuple[Any, ...]]:
-    """High water names the calibration that the level rests on; some name a sensor but no calibration."""
+    """High water names the calibration that the level rests on; some name a sensor but no
+    calibration."""
     number = 0
     for station in _stations(scale):
         chance = station.random("alerts")
         for place in range(3):
             number += 1
-            moment = datetime.combine(station.ends_on, datetime.min.time()) - timedelta(days=40 * place + 2)
+            moment = datetime.combine(station.ends_on, datetime.min.time()) - timedelta(
+                days=40 * place + 2
+            )
             kind = ("high water", "battery low", "no data")[place]
             sensor = station.main_sensor.id if place < 2 else None
             calibration = 1 + chance.randrange(2) if place == 0 else None
@@ -394,7 +445,8 @@ def _alerts(scale: int) -> Iterator[tuple[Any, ...]]:
 
 
 def _logger_lines(scale: int) -> Iterator[tuple[Any, ...]]:
-    """The raw lines of six loggers, of which two files were loaded twice. No key tells the copies apart."""
+    """The raw lines of six loggers, of which two files were loaded twice. No key tells the copies
+    apart."""
     for station in _stations(scale):
         if station.id % 7:
             continue
@@ -404,7 +456,8 @@ def _logger_lines(scale: int) -> Iterator[tuple[Any, ...]]:
             (
                 station.main_sensor.code,
                 (start + place * _HOUR).isoformat(" "),
-                f"{station.main_sensor.code};{place:04d};{_level(station, start + place * _HOUR, chance):.3f};OK",
+                f"{station.main_sensor.code};{place:04d};"
+                f"{_level(station, start + place * _HOUR, chance):.3f};OK",
             )
             for place in range(30)
         ]

@@ -1,4 +1,5 @@
-"""The walk through the job, in the order in which it is done: every command as typed, and its real output."""
+"""The walk through the job, in the order in which it is done: every command as typed, and its real
+output."""
 
 from __future__ import annotations
 
@@ -22,25 +23,30 @@ STEPS = (
         "yeldro preview readings --orphans --sample 3",
     ),
     (
-        "Stations closed for good before 2019 should go. A slip of the pen: opened instead of closed.",
+        "Stations closed for good before 2019 should go. A slip of the pen: opened instead of "
+        "closed.",
         "yeldro preview stations --where \"opened_on < '2019-01-01'\" --sample 4",
     ),
     (
-        "All of them: far too many. The right column matches fewer. See what hangs on them, and what forbids it.",
+        "All of them: far too many. The right column matches fewer. See what hangs on them, and "
+        "what forbids it.",
         "yeldro preview stations --where \"closed_on < '2019-01-01'\" --show name",
     ),
     (
         "Their photos are worth keeping: detach them from the visits that go.",
-        "yeldro preview stations --where \"closed_on < '2019-01-01'\" --show name --dependents photos=detach",
+        "yeldro preview stations --where \"closed_on < '2019-01-01'\" --show name --dependents "
+        "photos=detach",
     ),
     (
         "Rehearse it: everything is done, counted and rolled back.",
-        "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents photos=detach"
+        "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents "
+        "photos=detach"
         " --rehearse --sample 0",
     ),
     (
         "The tally balances. Delete them, and only if it is as many as we saw.",
-        "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents photos=detach"
+        "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents "
+        "photos=detach"
         " --expect 6 --yes --sample 0",
     ),
     ("Are they gone?", "yeldro preview stations --where \"closed_on < '2019-01-01'\""),
@@ -53,7 +59,8 @@ STEPS = (
     ("That was too much: take it back, every row as it was.", "yeldro restore last --yes"),
     ("Is all of it there?", "yeldro restore last --rehearse"),
     (
-        "Some observers were registered twice: by their mail address, but for case and blanks. Which rule decides?",
+        "Some observers were registered twice: by their mail address, but for case and blanks. "
+        "Which rule decides?",
         "yeldro duplicates observers --same email --ignore case,space --groups 2",
     ),
     (
@@ -62,7 +69,8 @@ STEPS = (
     ),
     (
         "Six surplus rows: remove them, and only these.",
-        "yeldro dedupe observers --same email --ignore case,space --keep fullest --groups 0 --expect 6 --yes",
+        "yeldro dedupe observers --same email --ignore case,space --keep fullest --groups 0 "
+        "--expect 6 --yes",
     ),
     (
         "Run again, it finds nothing.",
@@ -77,7 +85,8 @@ STEPS = (
         "yeldro run closed-stations.toml --explain",
     ),
     (
-        "What would it do now? Seal it: from now on it runs only while it finds exactly these rows.",
+        "What would it do now? Seal it: from now on it runs only while it finds exactly these "
+        "rows.",
         "yeldro preview closed-stations.toml --seal",
     ),
     (
@@ -92,20 +101,28 @@ STEPS = (
     ("A run of a file is taken back like any other.", "yeldro restore last --yes"),
     (
         "A command line is saved with its value as a parameter.",
-        "yeldro preview alerts --where 'station_id = :station' -p station=7 --sample 0 --save alerts.toml",
+        "yeldro preview alerts --where 'station_id = :station' -p station=7 --sample 0 --save "
+        "alerts.toml",
     ),
-    ("Run it for another station, as a rehearsal.", "yeldro run alerts.toml -p station=9 --rehearse"),
+    (
+        "Run it for another station, as a rehearsal.",
+        "yeldro run alerts.toml -p station=9 --rehearse",
+    ),
     (
         "Or hand it over for review: the same as one SQL script, which checks itself.",
         "yeldro script alerts.toml -p station=9 --no-archive",
     ),
-    ("Several steps in one transaction, with a tally for each and for all.", "yeldro run spring-cleaning.toml --yes"),
+    (
+        "Several steps in one transaction, with a tally for each and for all.",
+        "yeldro run spring-cleaning.toml --yes",
+    ),
     ("The same again finds nothing.", "yeldro run spring-cleaning.toml --yes"),
 )
 
 
 def walk(folder: Path, run: Callable[[list[str]], int], say: Callable[[str], None]) -> None:
-    """Run every step inside `folder`. `run` runs a command line and returns its status, `say` writes a line."""
+    """Run every step inside `folder`. `run` runs a command line and returns its status, `say`
+    writes a line."""
     with chdir(folder):
         for number, (why, line) in enumerate(STEPS, 1):
             say(f"\n{number}. {why}\n\n$ {line}")

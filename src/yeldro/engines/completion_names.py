@@ -15,11 +15,15 @@ Names = dict[str, list[str]]
 
 _SQLITE = """
 SELECT m.name, c.name FROM main.sqlite_master AS m JOIN pragma_table_info(m.name) AS c
-WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY m.name, c.cid"""
+WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY m.name,
+c.cid"""
 _POSTGRESQL = """
-SELECT CASE WHEN n.nspname::text = ANY (%s) THEN c.relname ELSE n.nspname || '.' || c.relname END, a.attname
-FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace JOIN pg_attribute AS a ON a.attrelid = c.oid
-WHERE c.relkind IN ('r', 'p', 'v') AND a.attnum > 0 AND NOT a.attisdropped AND n.nspname <> 'information_schema'
+SELECT CASE WHEN n.nspname::text = ANY (%s) THEN c.relname ELSE n.nspname || '.' || c.relname END,
+a.attname
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace JOIN pg_attribute AS a ON
+a.attrelid = c.oid
+WHERE c.relkind IN ('r', 'p', 'v') AND a.attnum > 0 AND NOT a.attisdropped AND n.nspname <>
+'information_schema'
   AND n.nspname !~ '^pg_' ORDER BY 1, a.attnum"""
 _MARIADB = """
 SELECT TABLE_NAME, COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE()
@@ -30,7 +34,9 @@ def list_names(address: Address, password: str | None, link: Link) -> Names:
     """The columns of every table and view. Any error of a driver goes through to the caller."""
     if address.is_file:
         path = Path(address.path).resolve()
-        with closing(sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True, timeout=0.2)) as file:
+        with closing(
+            sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True, timeout=0.2)
+        ) as file:
             return _grouped(file.execute(_SQLITE))
     if password and "password" not in address.secrets:
         address = replace(address, secrets={"password": password})

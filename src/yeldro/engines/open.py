@@ -13,9 +13,14 @@ if TYPE_CHECKING:
 
 
 def open_database(
-    place: Address | str, mode: Mode, wait: float, password: str | None = None, link: Link | None = None
+    place: Address | str,
+    mode: Mode,
+    wait: float,
+    password: str | None = None,
+    link: Link | None = None,
 ) -> Database:
-    """Open a database. `wait` is the lock timeout in seconds; `password` is used where the address holds none."""
+    """Open a database. `wait` is the lock timeout in seconds; `password` is used where the address
+    holds none."""
     address = read_address(place) if isinstance(place, str) else place
     if address.is_file:
         from yeldro.engines.sqlite.connection import open_sqlite

@@ -1,6 +1,8 @@
-"""The statements of a schema file that make tables, keys and references, without what only says how they are stored.
+"""The statements of a schema file that make tables, keys and references, without what only says how
+they are stored.
 
-Such files come from tools, which write much that no parser of SQL knows. What makes a reference is never passed over.
+Such files come from tools, which write much that no parser of SQL knows. What makes a reference is
+never passed over.
 """
 
 from __future__ import annotations
@@ -22,7 +24,13 @@ _NEEDLESS = {
 }
 _INTERVAL = {"YEAR", "MONTH", "DAY", "SECOND", "TO"}
 # How what stands among columns begins, and is neither column, key nor reference.
-_NOTHING = {("CHECK", "("), ("EXCLUDE", "USING"), ("EXCLUDE", "("), ("SUPPLEMENTAL", "LOG"), ("PERIOD", "FOR")}
+_NOTHING = {
+    ("CHECK", "("),
+    ("EXCLUDE", "USING"),
+    ("EXCLUDE", "("),
+    ("SUPPLEMENTAL", "LOG"),
+    ("PERIOD", "FOR"),
+}
 # Tables that have more than their own statement says.
 _MORE = {"LIKE", "INHERITS", "PARTITION OF"}
 _ON = {"DELETE", "UPDATE"}
@@ -30,8 +38,8 @@ _ON = {"DELETE", "UPDATE"}
 
 @dataclass(frozen=True, slots=True)
 class Statement:
-    """What matters of one: `verb` is CREATE, ADD or UNIQUE, `text` is plain SQL, in which what is added to a table is
-    written as a table of that name. It makes so many `references`."""
+    """What matters of one: `verb` is CREATE, ADD or UNIQUE, `text` is plain SQL, in which what is
+    added to a table is written as a table of that name. It makes so many `references`."""
 
     verb: str
     text: str
@@ -42,7 +50,11 @@ def cut_statements(text: str, dialect: str) -> Iterator[Statement]:
     """The statements that matter, in their order. UsageError for what cannot be read."""
     for tokens in _split(text, dialect):
         words = [_word(text, token) for token in tokens]
-        head = [word for word in words[:6] if word not in ("OR", "REPLACE", "GLOBAL", "PRIVATE", "TEMPORARY", "TEMP")]
+        head = [
+            word
+            for word in words[:6]
+            if word not in ("OR", "REPLACE", "GLOBAL", "PRIVATE", "TEMPORARY", "TEMP")
+        ]
         references = words.count("REFERENCES")
         if head[:2] == ["CREATE", "TABLE"]:
             yield Statement("CREATE", _create(text, tokens, words, dialect), references)
@@ -62,13 +74,15 @@ def _word(text: str, token: Token) -> str:
 
 def _unread(tokens: Sequence[Token]) -> UsageError:
     return UsageError(
-        f"The schema file cannot be read at line {tokens[0].line}: {' '.join(token.text for token in tokens[:6])} …",
+        f"The schema file cannot be read at line {tokens[0].line}: "
+        f"{' '.join(token.text for token in tokens[:6])} …",
         "Leave the statement out, or write it as CREATE TABLE.",
     )
 
 
 def _split(text: str, dialect: str) -> Iterator[list[Token]]:
-    """A statement ends with a semicolon, a line that is GO or a slash, or where a line begins with CREATE or ALTER."""
+    """A statement ends with a semicolon, a line that is GO or a slash, or where a line begins with
+    CREATE or ALTER."""
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
     except TokenError as error:
@@ -77,7 +91,9 @@ def _split(text: str, dialect: str) -> Iterator[list[Token]]:
     depth = 0
     lines = re.split(r"\r\n|\r|\n", text)  # as the parser counts them
     for token in tokens:
-        alone = lines[token.line - 1].strip().rstrip(";").upper() if token.line <= len(lines) else ""
+        alone = (
+            lines[token.line - 1].strip().rstrip(";").upper() if token.line <= len(lines) else ""
+        )
         begins = token.text.upper() in ("CREATE", "ALTER") and alone.startswith(token.text.upper())
         if begins and statement and not depth:
             yield statement
@@ -98,7 +114,9 @@ def _create(text: str, tokens: Sequence[Token], words: Sequence[str], dialect: s
     if opening is None or _MORE & {*words, *map(" ".join, zip(words, words[1:], strict=False))}:
         raise _unread(tokens)
     name = tokens[words.index("TABLE") + 1 : opening]
-    name = name[3:] if [token.text.upper() for token in name[:3]] == ["IF", "NOT", "EXISTS"] else name
+    name = (
+        name[3:] if [token.text.upper() for token in name[:3]] == ["IF", "NOT", "EXISTS"] else name
+    )
     inner = tokens[opening + 1 : _close(tokens, words, opening)]
     return f"CREATE TABLE {_written(text, name)} ({_plain(text, inner, dialect)})"
 
@@ -112,7 +130,11 @@ def _add(text: str, tokens: Sequence[Token], words: Sequence[str], dialect: str)
             raise _unread(tokens)
         return ""
     place = words.index("ADD")
-    name = [token for token in tokens[2:place] if token.text.upper() not in ("WITH", "CHECK", "NOCHECK", "ONLY")]
+    name = [
+        token
+        for token in tokens[2:place]
+        if token.text.upper() not in ("WITH", "CHECK", "NOCHECK", "ONLY")
+    ]
     following = [*words[place + 1 : place + 4], "", ""]
     inner = tokens[place + 1 :]
     if following[0] == "(" and _close(tokens, words, place + 1) == len(tokens) - 1:
@@ -150,7 +172,9 @@ def _close(tokens: Sequence[Token], words: Sequence[str], opening: int) -> int:
 
 def _plain(text: str, tokens: Sequence[Token], dialect: str) -> str:
     """A list of columns and constraints without storage."""
-    parts = [_plain_part(text, part) for part in _parts(tokens) if not _is_nothing(text, part, dialect)]
+    parts = [
+        _plain_part(text, part) for part in _parts(tokens) if not _is_nothing(text, part, dialect)
+    ]
     return ", ".join(part for part in parts if part)
 
 
@@ -167,7 +191,9 @@ def _parts(tokens: Sequence[Token]) -> Iterator[Sequence[Token]]:
 def _is_nothing(text: str, tokens: Sequence[Token], dialect: str) -> bool:
     words = [*(_word(text, token) for token in tokens[:4]), "", "", ""]
     start = 2 if words[0] == "CONSTRAINT" else 0
-    return tuple(words[start : start + 2]) in _NOTHING or (dialect == "tsql" and words[0] == "INDEX")
+    return tuple(words[start : start + 2]) in _NOTHING or (
+        dialect == "tsql" and words[0] == "INDEX"
+    )
 
 
 def _plain_part(text: str, tokens: Sequence[Token]) -> str:
@@ -179,7 +205,9 @@ def _plain_part(text: str, tokens: Sequence[Token]) -> str:
         word, following = words[place], (*words[place + 1 : place + 3], "", "")
         depth += (word == "(") - (word == ")")
         is_interval = "INTERVAL" in words[1:place]
-        if (word == "WITH" and following[0] == "(") or (word == "(" and is_interval and words[place - 1] in _INTERVAL):
+        if (word == "WITH" and following[0] == "(") or (
+            word == "(" and is_interval and words[place - 1] in _INTERVAL
+        ):
             depth -= word == "("
             place = _close(tokens, words, place + (word == "WITH"))
         elif word == "ON" and following[0] not in _ON:

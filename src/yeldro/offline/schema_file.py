@@ -11,7 +11,16 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import ParseError
 
-from yeldro.core.model.schema import Column, Family, Index, OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.model.schema import (
+    Column,
+    Family,
+    Index,
+    OnDelete,
+    Reference,
+    Schema,
+    Table,
+    TableName,
+)
 from yeldro.errors import UsageError
 from yeldro.offline.ddl_statements import cut_statements
 
@@ -23,7 +32,9 @@ _FAMILIES = (
     (exp.DataType.TEMPORAL_TYPES, Family.TIMESTAMP),
     ({exp.DataType.Type.BOOLEAN, exp.DataType.Type.BIT}, Family.BOOLEAN),
 )
-_ON_DELETE = re.compile(r"ON DELETE (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)", re.IGNORECASE)
+_ON_DELETE = re.compile(
+    r"ON DELETE (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)", re.IGNORECASE
+)
 
 
 @dataclass(slots=True)
@@ -32,7 +43,9 @@ class _Table:
     columns: list[Column] = field(default_factory=list)
     key: tuple[str, ...] = ()
     indexes: list[Index] = field(default_factory=list)
-    links: list[tuple[str, tuple[str, ...], TableName, tuple[str, ...], OnDelete]] = field(default_factory=list)
+    links: list[tuple[str, tuple[str, ...], TableName, tuple[str, ...], OnDelete]] = field(
+        default_factory=list
+    )
 
 
 def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
@@ -49,7 +62,9 @@ def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
             found = tree.find(exp.Table)
             table = tables.get(_plain(_name(found)))
             if table and not tree.find(exp.Where):
-                table.indexes.append(Index(tree.this.name, tuple(_columns(tree.find_all(exp.Ordered))), unique=True))
+                table.indexes.append(
+                    Index(tree.this.name, tuple(_columns(tree.find_all(exp.Ordered))), unique=True)
+                )
             continue
         made = _Table(_name(tree.this.this))
         table = made if statement.verb == "CREATE" else tables.get(_plain(made.name))
@@ -60,9 +75,14 @@ def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
         for part in tree.this.expressions:
             _read_part(table, part)
         if len(table.links) - before != statement.references:
-            raise UsageError(f"The schema file has a reference that cannot be read, in {made.name}.", statement.text)
+            raise UsageError(
+                f"The schema file has a reference that cannot be read, in {made.name}.",
+                statement.text,
+            )
     if not tables:
-        raise UsageError("The schema file makes no table.", "It must hold the CREATE TABLE statements.")
+        raise UsageError(
+            "The schema file makes no table.", "It must hold the CREATE TABLE statements."
+        )
     return _link(tables), frozenset(quoted)
 
 
@@ -71,7 +91,9 @@ def _parse(statement: str, dialect: str) -> Any:
         tree = sqlglot.parse_one(statement, read=dialect)
     except ParseError as error:
         first = re.sub(r"\x1b\[\d*m", "", str(error).splitlines()[0])
-        raise UsageError(f"The schema file cannot be read as {dialect}: {first}", statement[:300]) from None
+        raise UsageError(
+            f"The schema file cannot be read as {dialect}: {first}", statement[:300]
+        ) from None
     if not isinstance(tree, exp.Create):
         raise UsageError(f"The schema file cannot be read as {dialect}.", statement[:300])
     return tree
@@ -129,11 +151,15 @@ def _read_column(table: _Table, part: exp.ColumnDef) -> None:
     table.columns.append(Column(part.name, str(type_ or ""), family, nullable, default, generated))
 
 
-def _add_link(table: _Table, name: str, pointing: tuple[str, ...], reference: exp.Expr, deleting: str) -> None:
+def _add_link(
+    table: _Table, name: str, pointing: tuple[str, ...], reference: exp.Expr, deleting: str
+) -> None:
     target = reference.this
     parent = target.this if isinstance(target, exp.Schema) else target
     referred = tuple(_columns(target.expressions)) if isinstance(target, exp.Schema) else ()
-    said = _ON_DELETE.search(" ".join([*map(str, reference.args.get("options") or ()), f"ON DELETE {deleting}"]))
+    said = _ON_DELETE.search(
+        " ".join([*map(str, reference.args.get("options") or ()), f"ON DELETE {deleting}"])
+    )
     rule = OnDelete(said[1].upper()) if said else OnDelete.NO_ACTION
     table.links.append((name, pointing, _name(parent), referred, rule))
 
@@ -162,7 +188,10 @@ def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
             if parent is None and len(alike) == 1 and not (target.schema and plain[0]):
                 (parent,) = alike
             if parent is None:
-                raise UsageError(f"{one.name.name} references {target.name}, which the schema file does not make.")
+                raise UsageError(
+                    f"{one.name.name} references {target.name}, which the schema file does not "
+                    "make."
+                )
             ends = _own(referred, tables[_plain(parent.name)]) or parent.key
             own = _own(pointing, one)
             references.append(Reference(name, made[plain], own, parent, ends, rule, own))

@@ -1,8 +1,8 @@
 """A cleanup as a script for an engine that nobody connects to, from its schema alone.
 
-Nothing is known of the rows, so the script finds the reach itself: key tables are filled until nothing more comes in,
-and each change is compared with the rows that it should touch. The statements are plain SQL; what differs between the
-engines is in one class each.
+Nothing is known of the rows, so the script finds the reach itself: key tables are filled until
+nothing more comes in, and each change is compared with the rows that it should touch. The
+statements are plain SQL; what differs between the engines is in one class each.
 """
 
 from __future__ import annotations
@@ -92,7 +92,8 @@ class _Writer:
             self.lines.append(f"{self.fill(root, self.select(selection))};")
             if not selection.all_rows:
                 matched, there = (
-                    f"(SELECT COUNT(*) FROM {name})" for name in (self.sets[root], self.target.table(root))
+                    f"(SELECT COUNT(*) FROM {name})"
+                    for name in (self.sets[root], self.target.table(root))
                 )
                 wrong = f"FROM {self.sets[root]} WHERE {matched} = {there} AND {there} > 1"
                 self.lines += self.target.none(wrong, f"all rows of {root.label} match")
@@ -128,10 +129,14 @@ class _Writer:
         """Where a key table holds a column."""
         return f"c{find_carried(self.schema, table).index(column)}"
 
-    def meets(self, keys: str, table: Table, alias: str, columns: Sequence[str], referred: Sequence[str]) -> str:
+    def meets(
+        self, keys: str, table: Table, alias: str, columns: Sequence[str], referred: Sequence[str]
+    ) -> str:
         """Whether a row's columns are those of a row in a key table."""
         pairs = zip(columns, referred, strict=True)
-        same = " AND ".join(f"k.{self.at(table, there)} = {alias}.{self.target.name(own)}" for own, there in pairs)
+        same = " AND ".join(
+            f"k.{self.at(table, there)} = {alias}.{self.target.name(own)}" for own, there in pairs
+        )
         return f"EXISTS (SELECT 1 FROM {keys} k WHERE {same})"
 
     def goes(self, table: Table, alias: str) -> str:
@@ -147,18 +152,33 @@ class _Writer:
 
     def make_sets(self, root: Table, rules: Rules, *, moved: bool = False) -> None:
         treatments = [(one, rules.treatment(one).action) for one in self.schema.references]
-        edges = [(one.parent.name, one.child.name) for one, action in treatments if action is Action.DELETE]
+        edges = [
+            (one.parent.name, one.child.name)
+            for one, action in treatments
+            if action is Action.DELETE
+        ]
         for name in reachable(root.name, edges):
             table = self.schema.by_name[name]
             if not table.identity:
-                raise Refused(f"{table.label} has no key without NULLs, so a script cannot name its rows.")
+                raise Refused(
+                    f"{table.label} has no key without NULLs, so a script cannot name its rows."
+                )
             columns = find_carried(self.schema, table)
             plain = "_".join(re.findall(r"\w+", table.name.name))
-            self.sets[table] = self.target.key_name(f"yeldro_{self.number}_{len(self.sets)}_{plain}"[:30])
-            cells = [f"{self.target.name(column)} AS c{place}" for place, column in enumerate(columns)]
+            self.sets[table] = self.target.key_name(
+                f"yeldro_{self.number}_{len(self.sets)}_{plain}"[:30]
+            )
+            cells = [
+                f"{self.target.name(column)} AS c{place}" for place, column in enumerate(columns)
+            ]
             if moved and table is root:
-                cells += [f"{self.target.name(column)} AS n{place}" for place, column in enumerate(columns)]
-            self.early += self.target.make(self.sets[table], cells, self.target.table(table), lasting=False)
+                cells += [
+                    f"{self.target.name(column)} AS n{place}"
+                    for place, column in enumerate(columns)
+                ]
+            self.early += self.target.make(
+                self.sets[table], cells, self.target.table(table), lasting=False
+            )
             self.keys.append(self.sets[table])
 
     def fill(self, table: Table, where: str, alias: str = "t") -> str:
@@ -194,10 +214,19 @@ class _Writer:
                 f"{column} DESC" if order.descending else column,
             ]
         orders += [f"t.{name(column)}" for column in table.identity]
-        cells = ", ".join(f"t.{name(column)} AS i{place}" for place, column in enumerate(table.identity))
-        query = f"SELECT {cells} FROM {self.target.table(table)} t WHERE {where} ORDER BY {', '.join(orders)}"
-        same = " AND ".join(f"f.i{place} = t.{name(column)}" for place, column in enumerate(table.identity))
-        return f"EXISTS (SELECT 1 FROM ({self.target.first(query, selection.limit)}) f WHERE {same})"
+        cells = ", ".join(
+            f"t.{name(column)} AS i{place}" for place, column in enumerate(table.identity)
+        )
+        query = (
+            f"SELECT {cells} FROM {self.target.table(table)} t WHERE {where} ORDER BY "
+            f"{', '.join(orders)}"
+        )
+        same = " AND ".join(
+            f"f.i{place} = t.{name(column)}" for place, column in enumerate(table.identity)
+        )
+        return (
+            f"EXISTS (SELECT 1 FROM ({self.target.first(query, selection.limit)}) f WHERE {same})"
+        )
 
     def orphaned(self, reference: Reference) -> str:
         name = self.target.name
@@ -209,15 +238,22 @@ class _Writer:
 
     def same_key(self, table: Table, key: Sequence[Value]) -> str:
         pairs = zip(table.key, key, strict=True)
-        return " AND ".join(f"t.{self.target.name(column)} = {self.target.literal(value)}" for column, value in pairs)
+        return " AND ".join(
+            f"t.{self.target.name(column)} = {self.target.literal(value)}"
+            for column, value in pairs
+        )
 
     def condition(self, condition: Condition, table: Table, alias: str) -> str:
         """The condition as it was written, with its values; it knows the table by its own name."""
         text = "".join(
-            self.target.literal(piece.value) if isinstance(piece, Bound) else piece for piece in condition.pieces
+            self.target.literal(piece.value) if isinstance(piece, Bound) else piece
+            for piece in condition.pieces
         )
         name = self.target.name
-        inner = " AND ".join(f"{self.target.table(table)}.{name(one)} = {alias}.{name(one)}" for one in table.identity)
+        inner = " AND ".join(
+            f"{self.target.table(table)}.{name(one)} = {alias}.{name(one)}"
+            for one in table.identity
+        )
         return f"EXISTS (SELECT 1 FROM {self.target.table(table)} WHERE {inner} AND ({text}))"
 
     def follow(self, root: Table, rules: Rules) -> None:
@@ -225,7 +261,9 @@ class _Writer:
         deleting = [
             one
             for one in self.schema.references
-            if one.parent in self.sets and one.child in self.sets and rules.treatment(one).action is Action.DELETE
+            if one.parent in self.sets
+            and one.child in self.sets
+            and rules.treatment(one).action is Action.DELETE
         ]
         if not deleting:
             return
@@ -239,28 +277,45 @@ class _Writer:
     def pair(self, request: DuplicatesRequest) -> None:
         grouping = request.grouping
         table, name = grouping.table, self.target.name
-        if request.filling or grouping.loose or grouping.is_whole or any(one.expression for one in grouping.same):
+        if (
+            request.filling
+            or grouping.loose
+            or grouping.is_whole
+            or any(one.expression for one in grouping.same)
+        ):
             raise Refused(
-                "A script from a schema file goes without --fill, --ignore, expressions and --same all.",
+                "A script from a schema file goes without --fill, --ignore, expressions and "
+                "--same all.",
                 "yeldro script for a database that it can reach knows them.",
             )
         columns = find_carried(self.schema, table)
         same = ", ".join(f"t.{name(one.column)}" for one in grouping.same)
-        order = ", ".join([*self.rank(grouping), *(f"t.{name(column)}" for column in table.identity)])
+        order = ", ".join(
+            [*self.rank(grouping), *(f"t.{name(column)}" for column in table.identity)]
+        )
         window = f"OVER (PARTITION BY {same} ORDER BY {order})"
         cells = [f"t.{name(column)} AS c{place}" for place, column in enumerate(columns)]
-        cells += [f"FIRST_VALUE(t.{name(column)}) {window} AS n{place}" for place, column in enumerate(columns)]
+        cells += [
+            f"FIRST_VALUE(t.{name(column)}) {window} AS n{place}"
+            for place, column in enumerate(columns)
+        ]
         where = [self.grouped(grouping)]
-        rows = f"SELECT {', '.join(cells)}, ROW_NUMBER() {window} AS place FROM {self.target.table(table)} t"
+        rows = (
+            f"SELECT {', '.join(cells)}, ROW_NUMBER() {window} AS place FROM "
+            f"{self.target.table(table)} t"
+        )
         names = ", ".join(f"{side}{place}" for side in "cn" for place in range(len(columns)))
         self.say(f"The surplus rows of {table.label}, each beside the row that stays")
         inner = f"{rows} WHERE {' AND '.join(where)}"
         self.lines.append(
-            f"INSERT INTO {self.sets[table]} ({names}) SELECT {names} FROM ({inner}) r WHERE r.place > 1;"
+            f"INSERT INTO {self.sets[table]} ({names}) SELECT {names} FROM ({inner}) r WHERE "
+            "r.place > 1;"
         )
 
     def grouped(self, grouping: Grouping) -> str:
-        """Which rows are looked at: a NULL is the same as nothing, unless it was said that it is."""
+        """Which rows are looked at: a NULL is the same as nothing, unless it was said that it
+        is.
+        """
         selection, name = grouping.selection, self.target.name
         parts = [f"({self.condition(one, grouping.table, 't')})" for one in selection.conditions]
         if grouping.nulls_differ:
@@ -274,12 +329,18 @@ class _Writer:
             match rule.kind:
                 case RuleKind.WHERE:
                     assert rule.condition
-                    yield f"CASE WHEN {self.condition(rule.condition, table, 't')} THEN 0 ELSE 1 END"
+                    yield (
+                        f"CASE WHEN {self.condition(rule.condition, table, 't')} THEN 0 ELSE 1 END"
+                    )
                 case RuleKind.FULLEST:
                     yield " + ".join(self.empty(one.name, one.family) for one in table.columns)
                 case _:
                     yield f"CASE WHEN {column} IS NULL THEN 1 ELSE 0 END"
-                    yield f"{column} DESC" if rule.kind in (RuleKind.NEWEST, RuleKind.HIGHEST) else column
+                    yield (
+                        f"{column} DESC"
+                        if rule.kind in (RuleKind.NEWEST, RuleKind.HIGHEST)
+                        else column
+                    )
 
     def empty(self, column: str, family: Family) -> str:
         cell = f"t.{self.target.name(column)}"
@@ -288,7 +349,9 @@ class _Writer:
 
     # Judging
 
-    def limit(self, guards: Guards, sets: Sequence[tuple[Table, str, bool]], what: str, *, expects: bool) -> None:
+    def limit(
+        self, guards: Guards, sets: Sequence[tuple[Table, str, bool]], what: str, *, expects: bool
+    ) -> None:
         """Guards on rows that are about to go, with those that went in earlier steps."""
 
         def total(names: Sequence[str]) -> str:
@@ -299,7 +362,10 @@ class _Writer:
         if guards.expect and expects:
             low, high = guards.expect.low, guards.expect.high
             ends = [f"n < {low}"] * (low is not None) + [f"n > {high}"] * (high is not None)
-            wrong = f"FROM {total([name for _, name, is_root in sets if is_root])} b WHERE {' OR '.join(ends)}"
+            wrong = (
+                f"FROM {total([name for _, name, is_root in sets if is_root])} b WHERE "
+                f"{' OR '.join(ends)}"
+            )
             self.lines += none(wrong, f"{guards.expect} rows were expected of {what}")
         if guards.max_rows is not None:
             wrong = f"FROM {total([name for _, name, _ in sets])} b WHERE n > {guards.max_rows}"
@@ -308,24 +374,39 @@ class _Writer:
             mine = [name for one, name, _ in sets if one is table]
             earlier = f"{total(mine[:-1])} + " if mine[1:] else ""
             there = f"({earlier}(SELECT COUNT(*) FROM {self.target.table(table)}))"
-            wrong = f"FROM {self.sets[table]} WHERE {total(mine)} * 100.0 > {guards.max_share:g} * {there}"
+            wrong = (
+                f"FROM {self.sets[table]} WHERE {total(mine)} * 100.0 > {guards.max_share:g} * "
+                f"{there}"
+            )
             self.lines += none(wrong, f"more than {guards.max_share:g} percent of {table.label}")
 
     def stop(self, rules: Rules) -> None:
         for one in self.incoming():
             if rules.treatment(one).action is Action.STOP:
-                rows = f"FROM {self.target.table(one.child)} t WHERE {self.points(one, 't')}{self.staying(one.child)}"
-                self.lines += self.target.none(rows, f"rows of {one.child.label} forbid it through {one}")
+                rows = (
+                    f"FROM {self.target.table(one.child)} t WHERE "
+                    f"{self.points(one, 't')}{self.staying(one.child)}"
+                )
+                self.lines += self.target.none(
+                    rows, f"rows of {one.child.label} forbid it through {one}"
+                )
 
             elif rules.treatment(one).action is Action.MOVE:
                 root = one.parent
                 columns = find_carried(self.schema, root)
                 unset = " OR ".join(f"k.n{columns.index(there)} IS NULL" for there in one.referred)
                 pairs = zip(one.columns, one.referred, strict=True)
-                same = " AND ".join(f"k.{self.at(root, to)} = t.{self.target.name(own)}" for own, to in pairs)
+                same = " AND ".join(
+                    f"k.{self.at(root, to)} = t.{self.target.name(own)}" for own, to in pairs
+                )
                 rows = f"FROM {self.target.table(one.child)} t WHERE EXISTS"
-                rows += f" (SELECT 1 FROM {self.sets[root]} k WHERE {same} AND ({unset})){self.staying(one.child)}"
-                self.lines += self.target.none(rows, f"rows of {one.child.label} would point at nothing through {one}")
+                rows += (
+                    f" (SELECT 1 FROM {self.sets[root]} k WHERE {same} AND "
+                    f"({unset})){self.staying(one.child)}"
+                )
+                self.lines += self.target.none(
+                    rows, f"rows of {one.child.label} would point at nothing through {one}"
+                )
 
     def incoming(self) -> list[Reference]:
         return [one for table in self.sets for one in self.schema.incoming(table)]
@@ -342,16 +423,26 @@ class _Writer:
         for one in self.incoming():
             action = rules.treatment(one).action
             if action in (Action.DETACH, Action.MOVE):
-                self.copy(one.child, f"{action} {one}", f"{self.points(one, 't')}{self.staying(one.child)}")
+                self.copy(
+                    one.child,
+                    f"{action} {one}",
+                    f"{self.points(one, 't')}{self.staying(one.child)}",
+                )
 
     def copy(self, table: Table, action: str, where: str) -> None:
-        columns = [self.target.name(column.name) for column in table.columns if not column.generated]
+        columns = [
+            self.target.name(column.name) for column in table.columns if not column.generated
+        ]
         if table not in self.copies:
             plain = "_".join(re.findall(r"\w+", table.name.name))
             name = f"{self.archive}{self.suffix}_{plain}"
-            self.copies[table] = f"{self.target.name(table.name.schema)}.{name}" if table.name.schema else name
+            self.copies[table] = (
+                f"{self.target.name(table.name.schema)}.{name}" if table.name.schema else name
+            )
             told = f"CAST('' AS {self.target.words}(400)) AS yeldro_action"
-            made = self.target.make(self.copies[table], [*columns, told], self.target.table(table), lasting=True)
+            made = self.target.make(
+                self.copies[table], [*columns, told], self.target.table(table), lasting=True
+            )
             self.early += made
         rows = f"FROM {self.target.table(table)} t WHERE {where}"
         cells = ", ".join(f"t.{column}" for column in columns)
@@ -367,20 +458,31 @@ class _Writer:
             if rules.treatment(one).action is not Action.MOVE:
                 continue
             if rules.drops(one.child):
-                raise Refused("A script from a schema file does not drop rows that collide.", "A unique key stops it.")
+                raise Refused(
+                    "A script from a schema file does not drop rows that collide.",
+                    "A unique key stops it.",
+                )
             child = self.target.table(one.child)
             pairs = list(zip(one.columns, one.referred, strict=True))
             same = " AND ".join(f"k.{self.at(root, there)} = t.{name(own)}" for own, there in pairs)
             if one.is_self:
                 own_key = " AND ".join(
-                    f"k.n{find_carried(self.schema, root).index(column)} = t.{name(column)}" for column in root.identity
+                    f"k.n{find_carried(self.schema, root).index(column)} = t.{name(column)}"
+                    for column in root.identity
                 )
-                where = f"WHERE EXISTS (SELECT 1 FROM {self.sets[root]} k WHERE {same} AND {own_key})"
-                self.say(f"Rows that stay and would point at themselves no longer point anywhere ({one})")
-                empty = ", ".join(f"{name(column)} = NULL" for column in one.nullable_columns or one.columns)
+                where = (
+                    f"WHERE EXISTS (SELECT 1 FROM {self.sets[root]} k WHERE {same} AND {own_key})"
+                )
+                self.say(
+                    f"Rows that stay and would point at themselves no longer point anywhere ({one})"
+                )
+                empty = ", ".join(
+                    f"{name(column)} = NULL" for column in one.nullable_columns or one.columns
+                )
                 self.update(child, empty, where, f"rows of {one.child.label} are not detached")
             values = ", ".join(
-                f"{name(own)} = (SELECT k.n{find_carried(self.schema, root).index(there)} FROM {self.sets[root]} k"
+                f"{name(own)} = (SELECT k.n{find_carried(self.schema, root).index(there)} FROM "
+                f"{self.sets[root]} k"
                 f" WHERE {self.aliased(same, child)})"
                 for own, there in pairs
             )
@@ -402,20 +504,38 @@ class _Writer:
             if treatment.action is Action.DETACH:
                 word = "DEFAULT" if treatment.to_default else "NULL"
                 self.say(f"Take the reference {one} away from rows that stay")
-                values = ", ".join(f"{self.target.name(column)} = {word}" for column in treatment.columns)
+                values = ", ".join(
+                    f"{self.target.name(column)} = {word}" for column in treatment.columns
+                )
                 where = f"WHERE {self.points(one, 't')}{self.staying(one.child)}"
-                self.update(self.target.table(one.child), values, where, f"rows of {one.child.label} are not detached")
+                self.update(
+                    self.target.table(one.child),
+                    values,
+                    where,
+                    f"rows of {one.child.label} are not detached",
+                )
 
     def delete(self) -> None:
-        """Children first. A statement checks its references when it is done, so a tree goes in one."""
-        sets = {table.name: KeySet(table, table.identity, name) for table, name in self.sets.items()}
+        """Children first. A statement checks its references when it is done, so a tree goes in
+        one.
+        """
+        sets = {
+            table.name: KeySet(table, table.identity, name) for table, name in self.sets.items()
+        }
         order = find_order(sets, self.schema, Abilities(frozenset(OnDelete), frozenset()))
         for knot in order.knots:
-            raise Refused(f"The tables of a circle reference each other through {knot}, where no column may be NULL.")
+            raise Refused(
+                f"The tables of a circle reference each other through {knot}, where no column may "
+                "be NULL."
+            )
         for link in order.links:
-            self.say(f"Take the reference {link} away from rows that go, so that their order is free")
+            self.say(
+                f"Take the reference {link} away from rows that go, so that their order is free"
+            )
             child = self.target.table(link.child)
-            empty = ", ".join(f"{self.target.name(column)} = NULL" for column in link.nullable_columns)
+            empty = ", ".join(
+                f"{self.target.name(column)} = NULL" for column in link.nullable_columns
+            )
             where = f"WHERE {self.goes(link.child, 't')}"
             self.update(child, empty, where, f"rows of {link.child.label} are not unlinked")
         for name in order.tables:
@@ -424,7 +544,9 @@ class _Writer:
             clause = self.target.table(table)
             statement = f"DELETE FROM {clause} WHERE {self.aliased(self.goes(table, 't'), clause)}"
             self.lines += self.target.change(
-                statement, f"FROM {self.sets[table]}", f"not exactly the rows of {table.label} were deleted"
+                statement,
+                f"FROM {self.sets[table]}",
+                f"not exactly the rows of {table.label} were deleted",
             )
 
     def prove(self, rules: Rules) -> None:
@@ -434,18 +556,26 @@ class _Writer:
             self.lines += self.target.none(rows, f"rows of {table.label} are left")
         for one in self.incoming():
             rows = f"FROM {self.target.table(one.child)} t WHERE {self.points(one, 't')}"
-            self.lines += self.target.none(rows, f"rows of {one.child.label} reference what is gone")
+            self.lines += self.target.none(
+                rows, f"rows of {one.child.label} reference what is gone"
+            )
 
     def prove_groups(self, request: DuplicatesRequest) -> None:
         grouping, name = request.grouping, self.target.name
         same = ", ".join(f"t.{name(one.column)}" for one in grouping.same)
-        rows = f"SELECT COUNT(*) AS n FROM {self.target.table(grouping.table)} t WHERE {self.grouped(grouping)}"
+        rows = (
+            f"SELECT COUNT(*) AS n FROM {self.target.table(grouping.table)} t WHERE "
+            f"{self.grouped(grouping)}"
+        )
         several = f"FROM ({rows} GROUP BY {same} HAVING COUNT(*) > 1) g"
         self.say("Each group holds one row now")
-        self.lines += self.target.none(several, f"groups of {grouping.table.label} still hold several rows")
+        self.lines += self.target.none(
+            several, f"groups of {grouping.table.label} still hold several rows"
+        )
         if request.unique_name:
             columns = ", ".join(name(one.column) for one in grouping.same)
             index = (
-                f"CREATE UNIQUE INDEX {name(request.unique_name)} ON {self.target.table(grouping.table)} ({columns});"
+                f"CREATE UNIQUE INDEX {name(request.unique_name)} ON "
+                f"{self.target.table(grouping.table)} ({columns});"
             )
             self.late += [*self.comment("Keep such duplicates out from now on"), index]

@@ -19,8 +19,8 @@ _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
 class Target(ABC):
-    """What is particular to one engine. `dialect` is its name for the parser, `client` how its own client runs a file,
-    `words` the type of a text of some length."""
+    """What is particular to one engine. `dialect` is its name for the parser, `client` how its own
+    client runs a file, `words` the type of a text of some length."""
 
     dialect: str
     title: str
@@ -59,14 +59,17 @@ class Target(ABC):
                 return str(value)
 
     @abstractmethod
-    def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]: ...
+    def make(
+        self, name: str, columns: Sequence[str], table: str, *, lasting: bool
+    ) -> list[str]: ...
 
     def first(self, query: str, limit: int) -> str:
         return f"{query} FETCH FIRST {limit} ROWS ONLY"
 
     @abstractmethod
     def change(self, statement: str, wanted: str, message: str) -> list[str]:
-        """A statement that must touch as many rows as `SELECT COUNT(*)` finds in `wanted` before it."""
+        """A statement that must touch as many rows as `SELECT COUNT(*)` finds in `wanted` before
+        it."""
 
     @abstractmethod
     def grow(self, statement: str) -> list[str]:
@@ -82,9 +85,17 @@ class Target(ABC):
 
     @abstractmethod
     def frame(
-        self, early: Sequence[str], lines: Sequence[str], late: Sequence[str], drop: Sequence[str], *, dry: bool
+        self,
+        early: Sequence[str],
+        lines: Sequence[str],
+        late: Sequence[str],
+        drop: Sequence[str],
+        *,
+        dry: bool,
     ) -> list[str]:
-        """The whole script: before the transaction, in it, and after it. `drop` are the key tables."""
+        """The whole script: before the transaction, in it, and after it. `drop` are the key
+        tables.
+        """
 
     def text(self, message: str) -> str:
         return "'" + message.replace("'", "''") + "'"
@@ -110,7 +121,8 @@ class SqlServer(Target):
         return f"N{super().text(message)}"
 
     def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
-        # The union keeps an IDENTITY column from being one in the copy, which then could not be written.
+        # The union keeps an IDENTITY column from being one in the copy, which then could not be
+        # written.
         empty = f"FROM {table} WHERE 1 = 0"
         plain = ", ".join(column.rpartition(" AS ")[2] for column in columns)
         rows = f"SELECT {', '.join(columns)} {empty} UNION ALL SELECT {', '.join(columns)} {empty}"
@@ -134,13 +146,25 @@ class SqlServer(Target):
         return ["SET @added = 1;", "WHILE @added > 0", "BEGIN", "SET @added = 0;", *lines, "END;"]
 
     def none(self, rows: str, message: str) -> list[str]:
-        return [f"IF (SELECT COUNT(*) {rows}) > 0 BEGIN; THROW 50001, {self.text(message)}, 1; END;"]
+        return [
+            f"IF (SELECT COUNT(*) {rows}) > 0 BEGIN; THROW 50001, {self.text(message)}, 1; END;"
+        ]
 
     def frame(
-        self, early: Sequence[str], lines: Sequence[str], late: Sequence[str], drop: Sequence[str], *, dry: bool
+        self,
+        early: Sequence[str],
+        lines: Sequence[str],
+        late: Sequence[str],
+        drop: Sequence[str],
+        *,
+        dry: bool,
     ) -> list[str]:
         ending = "ROLLBACK TRANSACTION;" if dry else "COMMIT TRANSACTION;"
-        start = ["SET XACT_ABORT ON;", "SET NOCOUNT ON;", "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;"]
+        start = [
+            "SET XACT_ABORT ON;",
+            "SET NOCOUNT ON;",
+            "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
+        ]
         declared = "DECLARE @wanted BIGINT = 0, @found BIGINT = 0, @added BIGINT = 0;"
         caught = ["BEGIN CATCH", "IF @@TRANCOUNT > 0 ROLLBACK TRANSACTION;", "THROW;", "END CATCH;"]
         dropped = [] if dry else [f"DROP TABLE {name};" for name in drop]
@@ -183,23 +207,38 @@ class _Procedural(Target):
         return [f"{statement};", self.found(), "yeldro_added := yeldro_added + yeldro_found;"]
 
     def loop(self, lines: Sequence[str]) -> list[str]:
-        return ["yeldro_added := 1;", "WHILE yeldro_added > 0 LOOP", "yeldro_added := 0;", *lines, "END LOOP;"]
+        return [
+            "yeldro_added := 1;",
+            "WHILE yeldro_added > 0 LOOP",
+            "yeldro_added := 0;",
+            *lines,
+            "END LOOP;",
+        ]
 
     def none(self, rows: str, message: str) -> list[str]:
-        return [self.count("yeldro_found", rows), f"IF yeldro_found > 0 THEN {self.raised(message)} END IF;"]
+        return [
+            self.count("yeldro_found", rows),
+            f"IF yeldro_found > 0 THEN {self.raised(message)} END IF;",
+        ]
 
 
 def find_tag(texts: Iterable[str]) -> str:
-    """What a text in PostgreSQL's dollar quotes begins and ends with: something that none of these holds."""
+    """What a text in PostgreSQL's dollar quotes begins and ends with: something that none of these
+    holds."""
     whole = "\n".join(texts)
     return next(tag for number in count() if (tag := f"$yeldro{number or ''}$") not in whole)
 
 
 def _fold(line: str) -> Iterator[str]:
-    """Its client takes no longer lines than this. They can be cut at a blank that stands in no quotes."""
+    """Its client takes no longer lines than this. They can be cut at a blank that stands in no
+    quotes."""
     while len(line) > _LONGEST:
         quoted = re.compile(r"""'[^']*'|"[^"]*"|[^'" ]+""")
-        blanks = [found.end() for found in quoted.finditer(line) if line[found.end() : found.end() + 1] == " "]
+        blanks = [
+            found.end()
+            for found in quoted.finditer(line)
+            if line[found.end() : found.end() + 1] == " "
+        ]
         cut = max((place for place in blanks if place <= _LONGEST), default=min(blanks, default=0))
         if not cut:
             break
@@ -218,7 +257,9 @@ class Oracle(_Procedural):
     def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
         kind = "TABLE" if lasting else "GLOBAL TEMPORARY TABLE"
         kept = "" if lasting else " ON COMMIT DELETE ROWS"
-        return [f"CREATE {kind} {name}{kept} AS SELECT {', '.join(columns)} FROM {table} WHERE 1 = 0;"]
+        return [
+            f"CREATE {kind} {name}{kept} AS SELECT {', '.join(columns)} FROM {table} WHERE 1 = 0;"
+        ]
 
     def raised(self, message: str) -> str:
         return f"RAISE_APPLICATION_ERROR(-20001, {self.text(message)});"
@@ -227,20 +268,42 @@ class Oracle(_Procedural):
         return "yeldro_found := SQL%ROWCOUNT;"
 
     def frame(
-        self, early: Sequence[str], lines: Sequence[str], late: Sequence[str], drop: Sequence[str], *, dry: bool
+        self,
+        early: Sequence[str],
+        lines: Sequence[str],
+        late: Sequence[str],
+        drop: Sequence[str],
+        *,
+        dry: bool,
     ) -> list[str]:
-        declared = ["DECLARE", "yeldro_wanted NUMBER := 0;", "yeldro_found NUMBER := 0;", "yeldro_added NUMBER := 0;"]
+        declared = [
+            "DECLARE",
+            "yeldro_wanted NUMBER := 0;",
+            "yeldro_found NUMBER := 0;",
+            "yeldro_added NUMBER := 0;",
+        ]
         ending = "ROLLBACK;" if dry else "COMMIT;"
         caught = ["EXCEPTION WHEN OTHERS THEN", "ROLLBACK;", "RAISE;", "END;", "/"]
         start = ["WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET DEFINE OFF", *early]
         level = "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;"
         dropped = [f"DROP TABLE {name};" for name in drop]
-        whole = [*start, *declared, "BEGIN", level, *lines, ending, *caught, *([] if dry else late), *dropped]
+        whole = [
+            *start,
+            *declared,
+            "BEGIN",
+            level,
+            *lines,
+            ending,
+            *caught,
+            *([] if dry else late),
+            *dropped,
+        ]
         return [part for line in whole for part in _fold(line)]
 
 
 class Postgresql(_Procedural):
-    """The same from a schema file for an engine that we do connect to: it shows that the statements are right."""
+    """The same from a schema file for an engine that we do connect to: it shows that the statements
+    are right."""
 
     dialect, title = "postgres", "PostgreSQL"
     client = "psql -v ON_ERROR_STOP=1 -f FILE DATABASE"
@@ -259,7 +322,13 @@ class Postgresql(_Procedural):
         return "GET DIAGNOSTICS yeldro_found = ROW_COUNT;"
 
     def frame(
-        self, early: Sequence[str], lines: Sequence[str], late: Sequence[str], drop: Sequence[str], *, dry: bool
+        self,
+        early: Sequence[str],
+        lines: Sequence[str],
+        late: Sequence[str],
+        drop: Sequence[str],
+        *,
+        dry: bool,
     ) -> list[str]:
         declared = "DECLARE yeldro_wanted bigint; yeldro_found bigint; yeldro_added bigint;"
         ending = "ROLLBACK;" if dry else "COMMIT;"
@@ -269,4 +338,8 @@ class Postgresql(_Procedural):
         return ["BEGIN ISOLATION LEVEL SERIALIZABLE;", *early, *body, *late, *dropped, ending]
 
 
-TARGETS: Mapping[str, type[Target]] = {"sqlserver": SqlServer, "oracle": Oracle, "postgresql": Postgresql}
+TARGETS: Mapping[str, type[Target]] = {
+    "sqlserver": SqlServer,
+    "oracle": Oracle,
+    "postgresql": Postgresql,
+}

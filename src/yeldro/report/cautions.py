@@ -15,13 +15,19 @@ def render_cautions(cautions: Sequence[Caution]) -> Iterator[RenderableType]:
     if cautions:
         yield Text("\nCautions", style="bold yellow")
         yield render_grid(
-            ("name", "what was found"), [(Text(one.name, style="yellow"), _found(one)) for one in cautions]
+            ("name", "what was found"),
+            [(Text(one.name, style="yellow"), _found(one)) for one in cautions],
         )
     lines = [one.subject.split(" -> ") for one in cautions if one.name == "undeclared-reference"]
     if lines:
-        yield Text("\nLines for yeldro.toml, with the rule that you want (delete, detach, stop)", style="bold")
+        yield Text(
+            "\nLines for yeldro.toml, with the rule that you want (delete, detach, stop)",
+            style="bold",
+        )
         for child, parent in lines:
-            yield Text(f'  [[references]]\n  from = "{child}"\n  to   = "{parent}"\n  rule = "stop"')
+            yield Text(
+                f'  [[references]]\n  from = "{child}"\n  to   = "{parent}"\n  rule = "stop"'
+            )
 
 
 def _found(one: Caution) -> str:

@@ -21,7 +21,8 @@ ACTION_STYLES = {
 
 
 def render_cell(value: Any, widest: int = WIDEST) -> Text:
-    """NULL is dim and bare, texts that could be mistaken for it or for nothing are quoted, long ones are cut."""
+    """NULL is dim and bare, texts that could be mistaken for it or for nothing are quoted, long
+    ones are cut."""
     if value is None:
         return Text("NULL", style="dim italic")
     if isinstance(value, bytes | memoryview):

@@ -23,14 +23,25 @@ Document = dict[str, Any]
 
 
 def write_json(document: Document, *, ascii_only: bool = False) -> str:
-    """The same values as they are, but nothing in the text that could steer a terminal: it is written as its number."""
+    """The same values as they are, but nothing in the text that could steer a terminal: it is
+    written as its number."""
     try:
-        text = json.dumps(document, ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+        text = json.dumps(
+            document, ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False
+        )
     except ValueError:
-        text = json.dumps(_without_nan(document), ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False)
+        text = json.dumps(
+            _without_nan(document),
+            ensure_ascii=ascii_only,
+            indent=2,
+            default=_value,
+            allow_nan=False,
+        )
     if text.isascii() and text.replace("\n", "").isprintable():
         return text
-    return "".join(sign if sign == "\n" or is_plain(sign) else json.dumps(sign)[1:-1] for sign in text)
+    return "".join(
+        sign if sign == "\n" or is_plain(sign) else json.dumps(sign)[1:-1] for sign in text
+    )
 
 
 def _without_nan(value: Any) -> Any:
@@ -67,7 +78,9 @@ def _table(one: TableSurvey) -> Document:
         "key": list(one.table.key),
         "references": [_reference(reference) for reference in one.references],
         "referenced_by": [_reference(reference) for reference in one.referenced_by],
-        "triggers": [{"name": trigger.name, "event": trigger.event} for trigger in one.table.triggers],
+        "triggers": [
+            {"name": trigger.name, "event": trigger.event} for trigger in one.table.triggers
+        ],
         "cautions": make_cautions(one.cautions),
     }
     return document | (_close(one.close, one.table) if one.close else {})
@@ -163,7 +176,13 @@ def make_collisions(preview: Preview) -> list[Document]:
 
 def make_stops(preview: Preview) -> list[Document]:
     return [
-        {"table": stop.table.label, "rows": stop.rows, "via": str(stop.via), "reason": stop.reason, "lift": stop.lift}
+        {
+            "table": stop.table.label,
+            "rows": stop.rows,
+            "via": str(stop.via),
+            "reason": stop.reason,
+            "lift": stop.lift,
+        }
         for stop in preview.reach.stops
     ]
 

@@ -1,4 +1,5 @@
-"""Groups of duplicates side by side, and what removing the surplus rows would do, as text and as JSON."""
+"""Groups of duplicates side by side, and what removing the surplus rows would do, as text and as
+JSON."""
 
 from __future__ import annotations
 
@@ -32,13 +33,21 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
     yield from render_parts(preview)
     for collision in preview.reach.collisions:
         columns = ", ".join(collision.columns)
-        end = "they are dropped, and what hangs on them moves on" if collision.dropped else "they forbid it"
+        end = (
+            "they are dropped, and what hangs on them moves on"
+            if collision.dropped
+            else "they forbid it"
+        )
         yield Text(
-            f"\n{count(collision.rows, 'row')} of {collision.table.label} would have the same {columns} as another row"
+            f"\n{count(collision.rows, 'row')} of {collision.table.label} would have the same "
+            f"{columns} as another row"
             f" once moved: {end}",
             style="bold",
         )
-        pairs = [(_key(collision.table, row), _key(collision.table, other)) for row, other in collision.pairs]
+        pairs = [
+            (_key(collision.table, row), _key(collision.table, other))
+            for row, other in collision.pairs
+        ]
         yield render_grid(("row", "the same as"), pairs)
         if collision.rows > len(pairs):
             yield Text(f"  ({count(collision.rows - len(pairs), 'more row')})", style="dim")
@@ -47,7 +56,11 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
     yield from render_stops(preview.reach.stops)
     yield from render_cautions(preview.cautions)
     if next_line:
-        yield Text("\nNext, once this is what you expect:" if not preview.refusals else "\nThe line would be:")
+        yield Text(
+            "\nNext, once this is what you expect:"
+            if not preview.refusals
+            else "\nThe line would be:"
+        )
         yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
 
 
@@ -63,21 +76,26 @@ def _find_filled(preview: Preview) -> tuple[str, ...]:
 def render_duplicates(
     found: Duplicates, filled: Sequence[str] = (), *, in_file: bool = False
 ) -> Iterator[RenderableType]:
-    """`filled` are the columns in which kept rows get values of surplus ones; `in_file`: a file asked for them."""
+    """`filled` are the columns in which kept rows get values of surplus ones; `in_file`: a file
+    asked for them."""
     request = found.request
     grouping, label = request.grouping, request.table.label
     same = ", ".join(one.text for one in grouping.same)
     same = "values in every column" if grouping.is_whole else same
     ignored = sorted({str(what) for one in grouping.loose for what in one.ignored})
     but_for = f", but for {', '.join(ignored)}" if ignored else ""
-    yield Text(f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{but_for}", style="bold")
+    yield Text(
+        f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{but_for}",
+        style="bold",
+    )
     yield from _left_out(found, in_file=in_file)
     if not found.groups:
         return
     yield Text(f"  {found.rows:,} rows: {found.groups:,} would stay, {found.surplus:,} are surplus")
     most = max(groups for _, groups in found.sizes)
     sizes = [
-        (f"{size:,} rows", groups, "━" * max(1, round(_WIDEST_BAR * groups / most))) for size, groups in found.sizes
+        (f"{size:,} rows", groups, "━" * max(1, round(_WIDEST_BAR * groups / most)))
+        for size, groups in found.sizes
     ]
     yield ""
     yield render_grid(("size", "groups", ""), sizes, right=("size", "groups"))
@@ -96,7 +114,9 @@ def _left_out(found: Duplicates, *, in_file: bool) -> Iterator[RenderableType]:
     if parts:
         option = 'nulls = "same"' if in_file else "--nulls same"
         yield Text(
-            f"  ({' and '.join(parts)} there equal nothing, and are left out; {option} counts them)", style="dim"
+            f"  ({' and '.join(parts)} there equal nothing, and are left out; {option} counts "
+            "them)",
+            style="dim",
         )
 
 
@@ -131,12 +151,17 @@ def render_proposals(table: Table, proposed: Sequence[Proposal]) -> Iterator[Ren
 
 
 def make_proposals(table: Table, proposed: Sequence[Proposal]) -> Document:
-    listed = [{"same": list(one.columns), "rows": one.rows, "surplus": one.surplus} for one in proposed]
+    listed = [
+        {"same": list(one.columns), "rows": one.rows, "surplus": one.surplus} for one in proposed
+    ]
     return {"kind": "duplicates", "table": table.label, "proposals": listed}
 
 
-def _group(found: Duplicates, number: int, group: Group, filled: Sequence[str]) -> Iterator[RenderableType]:
-    """The row that stays first; `≠` marks cells that are not its own, `→` what it will be filled with."""
+def _group(
+    found: Duplicates, number: int, group: Group, filled: Sequence[str]
+) -> Iterator[RenderableType]:
+    """The row that stays first; `≠` marks cells that are not its own, `→` what it will be filled
+    with."""
     request = found.request
     table = request.table
     names, chosen = table.column_names, request.grouping.is_decided
@@ -155,9 +180,21 @@ def _group(found: Duplicates, number: int, group: Group, filled: Sequence[str]) 
                 _filled(cell, row[column], group, column) if names[column] in filled else cell
                 for cell, column in zip(cells, places, strict=True)
             ]
-        verdicts = [verdict] if chosen else [Text(", ".join(_choosers(group, place + 1)), style="italic")]
-        rows.append([*verdicts, *cells, *([_hanging(group.dependents[place])] if any(group.dependents) else [])])
-    titles = ("" if chosen else "kept by", *shown, *(["hangs on it"] if any(group.dependents) else []))
+        verdicts = (
+            [verdict] if chosen else [Text(", ".join(_choosers(group, place + 1)), style="italic")]
+        )
+        rows.append(
+            [
+                *verdicts,
+                *cells,
+                *([_hanging(group.dependents[place])] if any(group.dependents) else []),
+            ]
+        )
+    titles = (
+        "" if chosen else "kept by",
+        *shown,
+        *(["hangs on it"] if any(group.dependents) else []),
+    )
     yield render_grid(titles, rows)
 
 
@@ -179,14 +216,19 @@ def _is_blank(value: object) -> bool:
 
 def _marked(value: object, first: object) -> Text:
     cell = render_cell(value)
-    return cell if (type(value), value) == (type(first), first) else Text.assemble(("≠ ", "yellow"), cell)
+    return (
+        cell
+        if (type(value), value) == (type(first), first)
+        else Text.assemble(("≠ ", "yellow"), cell)
+    )
 
 
 def _hanging(dependents: Mapping[Reference, int]) -> str:
     """How many rows of each table; where several references lead there, by their columns."""
     labels = [reference.child.label for reference in dependents]
     return "\n".join(
-        f"{found:,} {label}" + (f" ({', '.join(reference.columns)})" if labels.count(label) > 1 else "")
+        f"{found:,} {label}"
+        + (f" ({', '.join(reference.columns)})" if labels.count(label) > 1 else "")
         for (reference, found), label in zip(dependents.items(), labels, strict=True)
     )
 
@@ -211,7 +253,10 @@ def make_duplicates(found: Duplicates, preview: Preview | None) -> Document:
                 "decided_by": group.decided or None,
                 "surplus": [dict(zip(names, row, strict=True)) for row in group.rows[1:]],
                 "differs": list(group.differs),
-                "dependents": [{str(reference): rows for reference, rows in one.items()} for one in group.dependents],
+                "dependents": [
+                    {str(reference): rows for reference, rows in one.items()}
+                    for one in group.dependents
+                ],
             }
             for group in found.listing
         ],

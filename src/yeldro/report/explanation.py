@@ -30,7 +30,9 @@ _RULES = {
 def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     """The sentences of each step, then what is true of all."""
     yield Text(one_line(cleanup.title or "A cleanup"), style="bold")
-    for line in cleanup.description.splitlines():  # in the words of whoever wrote the file, which the bar shows
+    for line in (
+        cleanup.description.splitlines()
+    ):  # in the words of whoever wrote the file, which the bar shows
         yield Text(f"  | {one_line(line)}")
     if cleanup.database:
         yield Text(f"It works on the database {_show_database(one_line(cleanup.database))}.")
@@ -39,7 +41,10 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     for number, step in enumerate(cleanup.steps, 1):
         yield Text.assemble(f"\nStep {number}, ", (one_line(step.name), "bold"))
         yield from map(_line, _step(step))
-    limits = [*_limits(cleanup.guards, "the rows that they match"), *_said(LimitOptions, cleanup.guards)]
+    limits = [
+        *_limits(cleanup.guards, "the rows that they match"),
+        *_said(LimitOptions, cleanup.guards),
+    ]
     if limits:
         yield Text("\nFor all steps together")
         yield from map(_line, limits)
@@ -47,7 +52,10 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
     yield _line("A copy of every row that goes or changes is kept.")
     if cleanup.steps[1:]:
         yield _line("The steps are done in this order, each on what those before it left.")
-    yield _line("It is one transaction: all counts are compared, and unless each is right nothing is changed.")
+    yield _line(
+        "It is one transaction: all counts are compared, and unless each is right nothing is "
+        "changed."
+    )
 
 
 def _show_database(name: str) -> str:
@@ -67,7 +75,9 @@ def _param(param: Param) -> str:
     text += f": {param.ask}" if param.ask else "."
     if param.default is not None:
         text += f" It is {param.default} unless somebody says otherwise."
-    return text + (f" It may only be {', '.join(map(str, param.allowed))}." if param.allowed else "")
+    return text + (
+        f" It may only be {', '.join(map(str, param.allowed))}." if param.allowed else ""
+    )
 
 
 def _step(step: Step) -> Iterator[str]:
@@ -84,7 +94,10 @@ def _step(step: Step) -> Iterator[str]:
     yield from _said(VERBS[step.verb], options)
     yield from _limits(options)
     if step.seal:
-        yield f"It is sealed: it is only done while it finds the very {count(step.seal.matched, 'row')} of its preview."
+        yield (
+            "It is sealed: it is only done while it finds the very "
+            f"{count(step.seal.matched, 'row')} of its preview."
+        )
 
 
 def _said(kind: type, options: Mapping[str, Any]) -> Iterator[str]:
@@ -97,9 +110,16 @@ def _said(kind: type, options: Mapping[str, Any]) -> Iterator[str]:
 
 def _sameness(step: Step, which: str) -> Iterator[str]:
     options = step.options
-    same = "values in every column" if options["same"] in ("all", ["all"]) else ", ".join(as_list(options["same"]))
+    same = (
+        "values in every column"
+        if options["same"] in ("all", ["all"])
+        else ", ".join(as_list(options["same"]))
+    )
     but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
-    yield f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same {same}{but}."
+    yield (
+        f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same "
+        f"{same}{but}."
+    )
     if options.get("nulls") == "same":
         yield "Rows without a value have the same one, too."
     if rules := as_list(options.get("keep")):
@@ -115,7 +135,10 @@ def _choice(options: Mapping[str, Any]) -> Iterator[str]:
             on = f", by {options['on']}" if options.get("on") else ""
             yield f"Only those that {verb} match in {options[name]}{on}."
     if options.get("limit") is not None:
-        yield f"Only the first {options['limit']} in the order of {options.get('order_by', 'the key')}."
+        yield (
+            f"Only the first {options['limit']} in the order of "
+            f"{options.get('order_by', 'the key')}."
+        )
 
 
 def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[str]:
@@ -125,7 +148,9 @@ def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[s
     yield f"What hangs on {what} {_RULES.get(default, default)}."
     for table, rule in rules.items():
         drops = usual == "move" == default and rule == "delete"
-        effect = "is dropped where it would be a duplicate itself" if drops else _RULES.get(rule, rule)
+        effect = (
+            "is dropped where it would be a duplicate itself" if drops else _RULES.get(rule, rule)
+        )
         yield f"In {table} it {effect}."
 
 
@@ -134,7 +159,9 @@ def _range(expected: Expected) -> str:
     if low == high:
         return f"exactly {count(low or 0, 'row')}"
     if low is None or high is None:
-        return f"{count(high or 0, 'row')} or fewer" if low is None else f"{count(low, 'row')} or more"
+        return (
+            f"{count(high or 0, 'row')} or fewer" if low is None else f"{count(low, 'row')} or more"
+        )
     return f"{low:,} to {high:,} rows"
 
 
@@ -142,5 +169,9 @@ def _limits(options: Mapping[str, Any], these: str = "these") -> Iterator[str]:
     if "expect" in options:
         yield f"It is only done if {these} are {_range(read_expected(str(options['expect'])))}."
     if strict := as_list(options.get("strict")):
-        which = "any caution is raised" if "all" in strict else f"one of these cautions is raised: {', '.join(strict)}"
+        which = (
+            "any caution is raised"
+            if "all" in strict
+            else f"one of these cautions is raised: {', '.join(strict)}"
+        )
         yield f"It is not done where {which}."

@@ -13,11 +13,16 @@ from yeldro.core.model.visible import make_visible, one_line
 from yeldro.report.cells import is_number, render_cell
 
 
-def render_grid(titles: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = ()) -> Padding:
-    """A table with a title over each column; those in `right` stand on the right. Cells are Text or plain values."""
+def render_grid(
+    titles: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = ()
+) -> Padding:
+    """A table with a title over each column; those in `right` stand on the right. Cells are Text or
+    plain values."""
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for title in titles:
-        grid.add_column(Text(one_line(title)), justify="right" if title in right else "left", overflow="fold")
+        grid.add_column(
+            Text(one_line(title)), justify="right" if title in right else "left", overflow="fold"
+        )
     for row in rows:
         grid.add_row(*(_as_shown(cell if isinstance(cell, Text) else _plain(cell)) for cell in row))
     return Padding(grid, (0, 0, 0, 2), expand=False)
@@ -33,8 +38,11 @@ def _as_shown(cell: Text) -> Text:
     return cell if plain == cell.plain else Text(plain, style=cell.style)
 
 
-def render_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]], width: int, first: int = 1) -> Padding:
-    """Rows of a database table. Where they are wider than `width`, the last columns are left out and named.
+def render_rows(
+    columns: Sequence[str], rows: Sequence[Sequence[Any]], width: int, first: int = 1
+) -> Padding:
+    """Rows of a database table. Where they are wider than `width`, the last columns are left out
+    and named.
 
     At least the `first` columns are kept.
     """

@@ -14,7 +14,18 @@ from yeldro.report.spreadsheet import render_line
 from yeldro.store.records import Facts, RunRecord
 
 _STYLES = {"committed": "green", "in-doubt": "bold yellow", "running": "cyan", "rolled-back": "dim"}
-_FIELDS = ("run", "began", "kind", "table", "database", "by", "outcome", "rows", "restored", "archive_bytes")
+_FIELDS = (
+    "run",
+    "began",
+    "kind",
+    "table",
+    "database",
+    "by",
+    "outcome",
+    "rows",
+    "restored",
+    "archive_bytes",
+)
 
 
 def _describe(record: RunRecord) -> dict[str, Any]:
@@ -34,7 +45,9 @@ def _describe(record: RunRecord) -> dict[str, Any]:
 
 
 def make_history(records: Sequence[RunRecord]) -> Document:
-    runs = [{**record.facts, **_describe(record), "folder": str(record.folder)} for record in records]
+    runs = [
+        {**record.facts, **_describe(record), "folder": str(record.folder)} for record in records
+    ]
     return {"kind": "history", "runs": runs}
 
 
@@ -103,12 +116,27 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
         ),
     ]
     if gone := facts.get("gone"):
-        pairs.append(("settled", f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables"))
+        pairs.append(
+            (
+                "settled",
+                f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables",
+            )
+        )
     for one in facts["restored"]:
         into = f" into {one['into']}" if one["into"] else ""
-        pairs.append(("restored", f"{one['when']} by {one['by']}{into}: {one['rows']:,} rows, {one['outcome']}"))
-        pairs += [("dropped", f"the unique index {name}") for name in one.get("dropped_indexes", ())]
-    pairs += [("added", f"the unique index {one['name']} of {one['table']}") for one in facts.get("made_indexes", ())]
+        pairs.append(
+            (
+                "restored",
+                f"{one['when']} by {one['by']}{into}: {one['rows']:,} rows, {one['outcome']}",
+            )
+        )
+        pairs += [
+            ("dropped", f"the unique index {name}") for name in one.get("dropped_indexes", ())
+        ]
+    pairs += [
+        ("added", f"the unique index {one['name']} of {one['table']}")
+        for one in facts.get("made_indexes", ())
+    ]
     width = max(len(name) for name, _ in pairs)
     for name, value in pairs:
         if value:
@@ -116,14 +144,30 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
     yield Text("\nReach", style="bold")
     steps = {part.get("step", "") for part in facts["reach"]} - {""}
     rows = [
-        [part["table"], part["rows"], part["action"], ", ".join(part["via"]) or _chosen(facts, part)]
+        [
+            part["table"],
+            part["rows"],
+            part["action"],
+            ", ".join(part["via"]) or _chosen(facts, part),
+        ]
         + [part.get("step", "")] * bool(steps)
         for part in facts["reach"]
     ]
-    yield render_grid(("table", "rows", "action", "through", *["step"] * bool(steps)), rows, right=("rows",))
+    yield render_grid(
+        ("table", "rows", "action", "through", *["step"] * bool(steps)), rows, right=("rows",)
+    )
     if facts["tally"]:
         yield Text("\nTally", style="bold")
-        numbers = ("before", "expected", "deleted", "detached", "moved", "filled", "inserted_by_triggers", "after")
+        numbers = (
+            "before",
+            "expected",
+            "deleted",
+            "detached",
+            "moved",
+            "filled",
+            "inserted_by_triggers",
+            "after",
+        )
         used = [name for name in numbers if any(line[name] for line in facts["tally"])]
         titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
         lines = [

@@ -17,7 +17,9 @@ from yeldro.report.grids import count, render_grid
 def render_map(database: str, found: TableMap, root: Table | None) -> Iterator[RenderableType]:
     """One line a reference; the tables stand in the order in which their rows can go."""
     what = f"{root.label} in {database} and what hangs on it" if root else database
-    yield Text(f"{what}: {count(len(found.tables), 'table')}, those that go first on top", style="bold")
+    yield Text(
+        f"{what}: {count(len(found.tables), 'table')}, those that go first on top", style="bold"
+    )
     yield ""
     yield render_grid(
         ("#", "table", *(("rows",) if found.counts else ()), "references", "on delete", "circle"),
@@ -32,14 +34,23 @@ def render_map(database: str, found: TableMap, root: Table | None) -> Iterator[R
 
 
 def _lines(found: TableMap) -> Iterator[list[object]]:
-    numbers = {table: [n for n, circle in enumerate(found.circles, 1) if table in circle] for table in found.tables}
+    numbers = {
+        table: [n for n, circle in enumerate(found.circles, 1) if table in circle]
+        for table in found.tables
+    }
     for place, table in enumerate(found.tables, 1):
-        own: list[Reference | None] = [reference for reference in found.references if reference.child is table]
+        own: list[Reference | None] = [
+            reference for reference in found.references if reference.child is table
+        ]
         rows = [_counts(found, table)] if found.counts else []
         circle = Text(", ".join(map(str, numbers[table])), style="yellow")
         first: list[object] = [place, table.label, *rows]
         for reference in own or [None]:
-            shown = [str(reference).partition(".")[2], reference.on_delete.value] if reference else ["", ""]
+            shown = (
+                [str(reference).partition(".")[2], reference.on_delete.value]
+                if reference
+                else ["", ""]
+            )
             yield [*first, *shown, circle]
             first, circle = [""] * len(first), Text("")
 

@@ -20,7 +20,8 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
     table = reach.selection.table
     share = f" ({100 * reach.matched / reach.table_rows:.1f} %)" if reach.table_rows else ""
     yield Text(
-        f"{table.label} in {preview.title}: {reach.matched:,} of {count(reach.table_rows, 'row')} match{share}",
+        f"{table.label} in {preview.title}: {reach.matched:,} of {count(reach.table_rows, 'row')} "
+        f"match{share}",
         style="bold",
     )
     if preview.missing:
@@ -29,7 +30,8 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         yield Text(f"{count(preview.missing, 'key')} not in the table: {keys}{more}")
     if preview.parts:
         parts = [
-            (part.text if not place else f"and {part.text}", part.rows) for place, part in enumerate(preview.parts)
+            (part.text if not place else f"and {part.text}", part.rows)
+            for place, part in enumerate(preview.parts)
         ]
         yield ""
         yield render_grid(("rows that meet", "rows"), parts, right=("rows",))
@@ -41,7 +43,11 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         yield Text(f"\n{hint}")
     yield from render_cautions(preview.cautions)
     if next_line and reach.matched:
-        yield Text("\nNext, once this is what you expect:" if not preview.refusals else "\nThe line would be:")
+        yield Text(
+            "\nNext, once this is what you expect:"
+            if not preview.refusals
+            else "\nThe line would be:"
+        )
         yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
 
 
@@ -54,9 +60,14 @@ def _sample(preview: Preview, width: int) -> Iterator[RenderableType]:
     yield shown
     notes = []
     if rest := preview.reach.matched - len(preview.sample):
-        notes.append(f"{count(rest, 'more row')}; {'sample' if preview.step else '--sample'} all shows every one")
+        notes.append(
+            f"{count(rest, 'more row')}; {'sample' if preview.step else '--sample'} all shows "
+            "every one"
+        )
     if more := left_out(preview.columns, shown):
-        notes.append(f"no room for {', '.join(more)}; {'show' if preview.step else '--show'} picks columns")
+        notes.append(
+            f"no room for {', '.join(more)}; {'show' if preview.step else '--show'} picks columns"
+        )
     if notes:
         yield Text(f"  ({'; '.join(notes)})", style="dim")
 
@@ -93,8 +104,14 @@ def render_parts(preview: Preview) -> Iterator[RenderableType]:
         right=("#", "rows"),
     )
     for link in preview.reach.links:
-        tables = f"rows of {link.child.label}" if link.is_self else f"{link.child.label} and {link.parent.label}"
-        yield Text(f"  ({link} is cleared first, because {tables} reference each other)", style="dim")
+        tables = (
+            f"rows of {link.child.label}"
+            if link.is_self
+            else f"{link.child.label} and {link.parent.label}"
+        )
+        yield Text(
+            f"  ({link} is cleared first, because {tables} reference each other)", style="dim"
+        )
 
 
 def _through(preview: Preview, part: Part) -> str:

@@ -14,12 +14,15 @@ _COLUMNS = ("table", "archived", "restore", "step", "unchanged", "other values",
 
 
 def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
-    """One line for the deleted rows of each table, parents first, then one for rows that the run changed."""
+    """One line for the deleted rows of each table, parents first, then one for rows that the run
+    changed."""
     yield Text.assemble("Restore of ", (plan.run, "bold"), " into ", (plan.database, "bold"))
     yield Text("")
     several = len({part.stage.portion.step for part in plan.parts}) > 1
     rows = [_cells(part, several=several) for part in plan.parts]
-    used = [place for place, name in enumerate(_COLUMNS) if place < 3 or any(row[place] for row in rows)]
+    used = [
+        place for place, name in enumerate(_COLUMNS) if place < 3 or any(row[place] for row in rows)
+    ]
     titles = [_COLUMNS[place] for place in used]
     yield render_grid(titles, [[row[place] for place in used] for row in rows], right=titles[1:])
     for note in plan.notes:

@@ -15,7 +15,9 @@ from yeldro.report.grids import count, render_grid
 def render_review(review: Review) -> Iterator[RenderableType]:
     for place, verdict in enumerate(one for one in review.verdicts if one.reach or one.unjudged):
         yield Text(
-            f"{chr(10) if place else ''}line {verdict.written.line}: {_first_line(verdict.written.text)}", style="bold"
+            f"{chr(10) if place else ''}line {verdict.written.line}: "
+            f"{_first_line(verdict.written.text)}",
+            style="bold",
         )
         yield from _verdict(verdict)
     if review.proposed:
@@ -23,7 +25,9 @@ def render_review(review: Review) -> Iterator[RenderableType]:
         for written in review.proposed:
             yield Text(f"  line {written.line}: {_first_line(written.text)}")
     found = sum(verdict.has_findings for verdict in review.verdicts)
-    yield Text(f"\n{count(len(review.verdicts), 'statement')}, {found} with findings. Nothing was run.")
+    yield Text(
+        f"\n{count(len(review.verdicts), 'statement')}, {found} with findings. Nothing was run."
+    )
 
 
 def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
@@ -32,12 +36,18 @@ def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
     reach = verdict.reach
     if reach is None:
         return
-    yield Text(f"  {reach.matched:,} of {count(reach.table_rows, 'row')} of {reach.selection.table.label} match")
+    yield Text(
+        f"  {reach.matched:,} of {count(reach.table_rows, 'row')} of "
+        f"{reach.selection.table.label} match"
+    )
     parts = [part for part in reach.parts if part.rows]
     if len(parts) > 1:
         yield render_grid(
             ("#", "table", "rows", "action"),
-            [(place, part.table.label, part.rows, part.action.value) for place, part in enumerate(parts, 1)],
+            [
+                (place, part.table.label, part.rows, part.action.value)
+                for place, part in enumerate(parts, 1)
+            ],
             right=("#", "rows"),
         )
     for fault in verdict.faults:

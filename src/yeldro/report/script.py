@@ -1,6 +1,7 @@
 """A cleanup as one SQL script, for the client of each engine.
 
-Every change is followed by a check of what it touched. A check that fails raises an error and rolls everything back.
+Every change is followed by a check of what it touched. A check that fails raises an error and rolls
+everything back.
 """
 
 from __future__ import annotations
@@ -26,25 +27,38 @@ _WIDTH = 110
 
 def render_script(writing: Writing, title: str, source: str, *, dry: bool) -> str:
     """The whole text. `source` is the file that it was made from; `dry` ends it with a rollback."""
-    dialects: dict[str, type[_Dialect]] = {"sqlite": _Sqlite, "postgres": _Postgresql, "mysql": _Mariadb}
+    dialects: dict[str, type[_Dialect]] = {
+        "sqlite": _Sqlite,
+        "postgres": _Postgresql,
+        "mysql": _Mariadb,
+    }
     writer = dialects[writing.dialect](writing)
-    lines = [*_head(writing, title, source, dry=dry), "", *writer.write("ROLLBACK" if dry else "COMMIT")]
+    lines = [
+        *_head(writing, title, source, dry=dry),
+        "",
+        *writer.write("ROLLBACK" if dry else "COMMIT"),
+    ]
     return "\n".join(lines).rstrip() + "\n"
 
 
-def render_blueprint(lines: Sequence[str], title: str, source: str, schema: str, target: Target, *, dry: bool) -> str:
+def render_blueprint(
+    lines: Sequence[str], title: str, source: str, schema: str, target: Target, *, dry: bool
+) -> str:
     """A script that was written from a schema file, under the plain words that nobody ran it."""
     head = [*comment(title or "A cleanup"), "--"]
     head += comment(
-        f"For {target.title}. Written by yeldro from {source} and {schema}, {datetime.now(UTC):%Y-%m-%d %H:%M} UTC."
+        f"For {target.title}. Written by yeldro from {source} and {schema}, "
+        f"{datetime.now(UTC):%Y-%m-%d %H:%M} UTC."
     )
     head += comment(f"Run it with: {target.client}")
     head += comment(
-        "It was not run against a server: it was written from the schema file alone, and nobody has seen the rows that"
+        "It was not run against a server: it was written from the schema file alone, and nobody "
+        "has seen the rows that"
         " it will find. Read it, and try it on a copy first."
     )
     head += comment(
-        "It is one transaction. It finds the rows, compares each change with what it should touch, and stops with an"
+        "It is one transaction. It finds the rows, compares each change with what it should "
+        "touch, and stops with an"
         " error, changing nothing, where something differs."
     )
     if dry:
@@ -53,11 +67,12 @@ def render_blueprint(lines: Sequence[str], title: str, source: str, schema: str,
 
 
 def comment(text: str, indent: str = "") -> Iterator[str]:
-    """A text as lines that no client takes for anything else: signs that are not printed are written out."""
+    """A text as lines that no client takes for anything else: signs that are not printed are
+    written out."""
     for line in (_visible(one) for one in text.split("\n")):
-        yield from textwrap.wrap(line, _WIDTH, initial_indent=f"-- {indent}", subsequent_indent=f"-- {indent}") or [
-            "--"
-        ]
+        yield from textwrap.wrap(
+            line, _WIDTH, initial_indent=f"-- {indent}", subsequent_indent=f"-- {indent}"
+        ) or ["--"]
 
 
 def _visible(line: str) -> str:
@@ -68,17 +83,21 @@ def _head(writing: Writing, title: str, source: str, *, dry: bool) -> Iterator[s
     yield from comment(title or "A cleanup")
     yield "--"
     yield from comment(
-        f"For the database {writing.database}. Written by yeldro from {source}, {datetime.now(UTC):%Y-%m-%d %H:%M} UTC."
+        f"For the database {writing.database}. Written by yeldro from {source}, "
+        f"{datetime.now(UTC):%Y-%m-%d %H:%M} UTC."
     )
     yield from comment(f"Run it with: {_CLIENTS[writing.dialect]}")
     yield from comment(
-        "It is one transaction. It holds the counts that were found when it was written: where one of them is different"
+        "It is one transaction. It holds the counts that were found when it was written: where "
+        "one of them is different"
         " when it runs, it stops with an error and changes nothing."
     )
     if dry:
         yield from comment("It ends with ROLLBACK: everything is done, checked, and taken back.")
     if any(entry.lasting for step in writing.steps for entry in step.entries):
-        yield from comment("Copies of all rows that go or change are kept in new tables of the same database.")
+        yield from comment(
+            "Copies of all rows that go or change are kept in new tables of the same database."
+        )
     for number, step in enumerate(writing.steps, 1):
         yield "--"
         yield from comment(f"Step {number}, {step.preview.step}: {_matched(step.preview)}")
@@ -86,7 +105,9 @@ def _head(writing: Writing, title: str, source: str, *, dry: bool) -> Iterator[s
             if part.rows:
                 via = ", ".join(map(str, part.via))
                 yield from comment(
-                    f"{part.action} {count(part.rows, 'row')} of {part.table.label}{f' ({via})' if via else ''}", "  "
+                    f"{part.action} {count(part.rows, 'row')} of "
+                    f"{part.table.label}{f' ({via})' if via else ''}",
+                    "  ",
                 )
 
 
@@ -128,7 +149,9 @@ class _Dialect(ABC):
             case Role.SELECT:
                 yield ""
                 yield from comment("To look at them:")
-                yield from (f"--   {_visible(line.strip())}" for line in f"{entry.text};".split("\n"))
+                yield from (
+                    f"--   {_visible(line.strip())}" for line in f"{entry.text};".split("\n")
+                )
             case Role.CHECK:
                 yield from self.check(entry)
             case Role.CHANGE if entry.rows is not None:
@@ -143,7 +166,10 @@ class _Dialect(ABC):
     def check(self, entry: Entry) -> Iterator[str]: ...
 
     def made(self, *, lasting: bool) -> list[Entry]:
-        entries = [*self.writing.start, *(entry for step in self.writing.steps for entry in step.entries)]
+        entries = [
+            *self.writing.start,
+            *(entry for step in self.writing.steps for entry in step.entries),
+        ]
         return [entry for entry in entries if entry.role is Role.MAKE and entry.lasting is lasting]
 
     def temporary(self) -> list[str]:
@@ -158,20 +184,27 @@ def _text(value: str) -> str:
 
 
 class _Sqlite(_Dialect):
-    """It is done when its client stops at the first error. Where it goes on all the same, because somebody typed the
-    script in: every table is made inside the transaction and before the first check; when that is rolled back they are
-    gone, and no change can be done without them. A change that failed by itself is found by the check behind it."""
+    """It is done when its client stops at the first error. Where it goes on all the same, because
+    somebody typed the script in: every table is made inside the transaction and before the first
+    check; when that is rolled back they are gone, and no change can be done without them. A change
+    that failed by itself is found by the check behind it."""
 
     def body(self, ending: str) -> Iterator[str]:
         yield ".bail on"
         yield from self.opening()
         yield ""
         yield from comment(
-            "A row of this table can only be written if both numbers are the same; else all is undone. Deleting none of"
+            "A row of this table can only be written if both numbers are the same; else all is "
+            "undone. Deleting none of"
             " them before a change sets the count of changed rows to 0."
         )
-        yield "CREATE TEMP TABLE yeldro_checks (what TEXT, wanted INTEGER, found INTEGER, CHECK (wanted = found));"
-        yield from (f"{entry.text};" for lasting in (False, True) for entry in self.made(lasting=lasting))
+        yield (
+            "CREATE TEMP TABLE yeldro_checks (what TEXT, wanted INTEGER, found INTEGER, CHECK "
+            "(wanted = found));"
+        )
+        yield from (
+            f"{entry.text};" for lasting in (False, True) for entry in self.made(lasting=lasting)
+        )
         yield from self.steps()
         yield ""
         yield "DROP TABLE temp.yeldro_checks;"
@@ -185,10 +218,16 @@ class _Sqlite(_Dialect):
     def change(self, entry: Entry) -> Iterator[str]:
         yield "DELETE FROM temp.yeldro_checks WHERE 0;"
         yield f"{entry.text};"
-        yield f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, {entry.rows}, changes();"
+        yield (
+            f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, "
+            f"{entry.rows}, changes();"
+        )
 
     def check(self, entry: Entry) -> Iterator[str]:
-        yield f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, {entry.rows}, ("
+        yield (
+            f"INSERT OR ROLLBACK INTO temp.yeldro_checks SELECT {_text(entry.comment)}, "
+            f"{entry.rows}, ("
+        )
         yield f"{entry.text});"
 
 
@@ -197,7 +236,12 @@ class _Postgresql(_Dialect):
 
     @cached_property
     def tag(self) -> str:
-        return find_tag(text for step in self.writing.steps for one in step.entries for text in (one.text, one.comment))
+        return find_tag(
+            text
+            for step in self.writing.steps
+            for one in step.entries
+            for text in (one.text, one.comment)
+        )
 
     def body(self, ending: str) -> Iterator[str]:
         yield from self.opening()
@@ -207,7 +251,9 @@ class _Postgresql(_Dialect):
         yield f"{ending};"
 
     def change(self, entry: Entry) -> Iterator[str]:
-        yield from self.block(entry, [f"{entry.text};", "GET DIAGNOSTICS yeldro_found = ROW_COUNT;"])
+        yield from self.block(
+            entry, [f"{entry.text};", "GET DIAGNOSTICS yeldro_found = ROW_COUNT;"]
+        )
 
     def check(self, entry: Entry) -> Iterator[str]:
         yield from self.block(entry, [f"yeldro_found := ({entry.text});"])
@@ -215,13 +261,16 @@ class _Postgresql(_Dialect):
     def block(self, entry: Entry, lines: Sequence[str]) -> Iterator[str]:
         yield f"DO {self.tag} DECLARE yeldro_found bigint; BEGIN"
         yield from lines
-        what = _text(f"{entry.comment.replace('%', '%%')}: {entry.rows} were expected, % were found")
+        what = _text(
+            f"{entry.comment.replace('%', '%%')}: {entry.rows} were expected, % were found"
+        )
         yield f"IF yeldro_found <> {entry.rows} THEN RAISE EXCEPTION {what}, yeldro_found; END IF;"
         yield f"END {self.tag};"
 
 
 class _Mariadb(_Dialect):
-    """One block, so that any error ends all of it. Tables that stay are made before: making one would commit."""
+    """One block, so that any error ends all of it. Tables that stay are made before: making one
+    would commit."""
 
     def body(self, ending: str) -> Iterator[str]:
         for entry in self.made(lasting=True):
@@ -254,4 +303,7 @@ class _Mariadb(_Dialect):
 
     def compare(self, entry: Entry, found: str) -> Iterator[str]:
         what = _text(f"{entry.comment}: {entry.rows} were expected"[:120].replace("\\", "\\\\"))
-        yield f"IF {found} <> {entry.rows} THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = {what}; END IF;"
+        yield (
+            f"IF {found} <> {entry.rows} THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = {what}; "
+            "END IF;"
+        )

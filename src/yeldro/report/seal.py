@@ -18,7 +18,10 @@ def make_changes(preview: Preview) -> dict[str, Any]:
     """The keys `seal` and, where it is broken, `changes` of a preview document."""
     document: dict[str, Any] = {"seal": asdict(preview.seal) if preview.seal else None}
     if found := preview.difference:
-        document["changes"] = {"came": list(map(asdict, found.came)), "went": list(map(asdict, found.went))}
+        document["changes"] = {
+            "came": list(map(asdict, found.came)),
+            "went": list(map(asdict, found.went)),
+        }
     return document
 
 

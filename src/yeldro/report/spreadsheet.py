@@ -1,4 +1,5 @@
-"""Rows as CSV (RFC 4180). NULL is an empty field, an empty text a quoted one, so that the two stay apart."""
+"""Rows as CSV (RFC 4180). NULL is an empty field, an empty text a quoted one, so that the two stay
+apart."""
 
 from __future__ import annotations
 

@@ -15,7 +15,9 @@ from yeldro.report.cells import cut, render_cell
 from yeldro.report.grids import count, left_out, render_grid, render_rows
 
 
-def render_survey(database: str, tables: Sequence[TableSurvey], width: int) -> Iterator[RenderableType]:
+def render_survey(
+    database: str, tables: Sequence[TableSurvey], width: int
+) -> Iterator[RenderableType]:
     """The overview, or a close look at each table that was named."""
     if tables and tables[0].close is not None:
         for one in tables:
@@ -43,8 +45,12 @@ def render_survey(database: str, tables: Sequence[TableSurvey], width: int) -> I
     )
     references = [reference for one in tables for reference in one.references]
     if references:
-        yield Text("\nReferences, and what happens when the row they point at is deleted", style="bold")
-        yield render_grid(("reference", "on delete", "index"), [_reference(one) for one in references])
+        yield Text(
+            "\nReferences, and what happens when the row they point at is deleted", style="bold"
+        )
+        yield render_grid(
+            ("reference", "on delete", "index"), [_reference(one) for one in references]
+        )
     yield from render_cautions([caution for one in tables for caution in one.cautions])
     yield Text("\nNext: yeldro survey TABLE looks closely at one.", style="dim")
 
@@ -67,7 +73,8 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
     table = one.table
     key = f", key {', '.join(table.key)}" if table.key else ", no key"
     yield Text(
-        f"{table.label}: {count(one.rows or 0, 'row')}{key if table.kind == 'table' else ', a view'}",
+        f"{table.label}: "
+        f"{count(one.rows or 0, 'row')}{key if table.kind == 'table' else ', a view'}",
         style="bold",
     )
     yield ""
@@ -77,7 +84,9 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
             (
                 column.name,
                 cut(
-                    column.type + ("" if column.nullable else " NOT NULL") + (" generated" if column.generated else "")
+                    column.type
+                    + ("" if column.nullable else " NOT NULL")
+                    + (" generated" if column.generated else "")
                 ),
                 profile.nulls,
                 "" if profile.distinct is None else profile.distinct,
@@ -90,7 +99,11 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
     )
     if one.close.odd:
         yield Text("\nValues of another kind", style="bold")
-        odd = [(name, kind, rows) for name, kinds in one.close.odd.items() for kind, rows in kinds.items()]
+        odd = [
+            (name, kind, rows)
+            for name, kinds in one.close.odd.items()
+            for kind, rows in kinds.items()
+        ]
         yield render_grid(("column", "holds", "rows"), odd, right=("rows",))
     if one.close.unique:
         sets = "; ".join(" + ".join(names) for names in one.close.unique)
@@ -101,7 +114,10 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
     yield from _references("Referenced by", one.referenced_by)
     if table.triggers:
         yield Text("\nTriggers", style="bold")
-        yield render_grid(("trigger", "runs"), [(trigger.name, trigger.event.lower()) for trigger in table.triggers])
+        yield render_grid(
+            ("trigger", "runs"),
+            [(trigger.name, trigger.event.lower()) for trigger in table.triggers],
+        )
     if one.close.sample:
         shown = render_rows(table.column_names, one.close.sample, width)
         yield Text(f"\nThe first {count(min(SAMPLE, len(one.close.sample)), 'row')}", style="bold")
@@ -115,4 +131,6 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
 def _references(title: str, references: Sequence[Reference]) -> Iterator[RenderableType]:
     if references:
         yield Text(f"\n{title}", style="bold")
-        yield render_grid(("reference", "on delete", "index"), [_reference(one) for one in references])
+        yield render_grid(
+            ("reference", "on delete", "index"), [_reference(one) for one in references]
+        )

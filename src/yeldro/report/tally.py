@@ -41,7 +41,11 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
         "restored": "restored",
         "by triggers": "inserted_by_triggers",
     }
-    used = [title for title, name in optional.items() if any(getattr(line, name) for line in tally.lines)]
+    used = [
+        title
+        for title, name in optional.items()
+        if any(getattr(line, name) for line in tally.lines)
+    ]
 
     def cells(line: Line) -> list[object]:
         more = [_count(getattr(line, optional[title])) for title in used]
@@ -50,7 +54,9 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
 
     numbers = ("before", "expected", *used, "after")
     yield Text(f"\n{title}", style="bold")
-    yield render_grid(("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers)
+    yield render_grid(
+        ("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers
+    )
 
 
 def _count(number: int) -> Text:

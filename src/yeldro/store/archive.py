@@ -1,8 +1,9 @@
 """`rows.sqlite`, the archive of a run: an SQLite database that anybody can open.
 
-It has a table, or a view, for each source table, with its names. Where the engine is SQLite itself, the rows stand in
-tables as they were stored; others send their values as texts, which are kept in `yeldro_blocks`, many rows to a JSON
-array, and shown by views. The other `yeldro_` tables say where each row came from and how each column is kept.
+It has a table, or a view, for each source table, with its names. Where the engine is SQLite itself,
+the rows stand in tables as they were stored; others send their values as texts, which are kept in
+`yeldro_blocks`, many rows to a JSON array, and shown by views. The other `yeldro_` tables say where
+each row came from and how each column is kept.
 """
 
 from __future__ import annotations
@@ -23,14 +24,19 @@ from yeldro.store.disk import create_private, sync
 
 _CATALOGUE = """
 CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
-CREATE TABLE yeldro_portions (portion INTEGER PRIMARY KEY, source_schema TEXT NOT NULL, source_table TEXT NOT NULL,
-  shown_as TEXT NOT NULL, row_key TEXT NOT NULL, action TEXT NOT NULL, reference TEXT, changed TEXT NOT NULL,
-  to_default INTEGER NOT NULL, rows INTEGER NOT NULL, alike INTEGER, orphans TEXT NOT NULL, first_row INTEGER,
+CREATE TABLE yeldro_portions (portion INTEGER PRIMARY KEY, source_schema TEXT NOT NULL,
+source_table TEXT NOT NULL,
+  shown_as TEXT NOT NULL, row_key TEXT NOT NULL, action TEXT NOT NULL, reference TEXT, changed TEXT
+  NOT NULL,
+  to_default INTEGER NOT NULL, rows INTEGER NOT NULL, alike INTEGER, orphans TEXT NOT NULL,
+  first_row INTEGER,
   last_row INTEGER, copy_schema TEXT, copy_table TEXT, waits TEXT NOT NULL, step INTEGER NOT NULL);
-CREATE TABLE yeldro_columns (shown_in TEXT NOT NULL, place INTEGER NOT NULL, source_column TEXT NOT NULL,
+CREATE TABLE yeldro_columns (shown_in TEXT NOT NULL, place INTEGER NOT NULL, source_column TEXT NOT
+NULL,
   shown_as TEXT NOT NULL, type TEXT NOT NULL, kept_as TEXT NOT NULL, generated INTEGER NOT NULL,
   left_out INTEGER NOT NULL);
-CREATE TABLE yeldro_blocks (block INTEGER PRIMARY KEY, portion INTEGER NOT NULL, rows TEXT NOT NULL);
+CREATE TABLE yeldro_blocks (block INTEGER PRIMARY KEY, portion INTEGER NOT NULL, rows TEXT NOT
+NULL);
 """
 _TABLES = re.findall(r"CREATE TABLE (\w+)", _CATALOGUE)
 _BLOCK_ROWS, _BLOCK_BYTES = 1000, 1 << 20
@@ -40,7 +46,8 @@ _ESCAPE = re.compile(rb"\\.|[\x00-\x08\x0b-\x1f]", re.DOTALL)
 
 
 class ArchiveWriter:
-    """Makes the file and fills it, once for each step. Fulfils `core.archive.Sink`. Every fault is an ArchiveFailed.
+    """Makes the file and fills it, once for each step. Fulfils `core.archive.Sink`. Every fault is
+    an ArchiveFailed.
 
     `portions` counts those that were written.
     """
@@ -70,7 +77,8 @@ class ArchiveWriter:
         find_form: Callable[[Column], Form],
         copies: Mapping[TableName, TableName],
     ) -> None:
-        """Write the catalogue. `copies` are the tables of the database itself that hold the rows, by their source."""
+        """Write the catalogue. `copies` are the tables of the database itself that hold the rows,
+        by their source."""
         plain = bool(copies) or self._engine == "sqlite"
         self.portions += len(portions)
         with _translated(self.path):
@@ -104,7 +112,8 @@ class ArchiveWriter:
     def _write_portion(self, portion: Portion, copy: TableName | None) -> None:
         name = portion.table.name
         self._file.execute(
-            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, ?, ?, ?, ?)",
+            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, "
+            "?, ?, ?, ?)",
             (
                 portion.number,
                 name.schema,
@@ -142,8 +151,14 @@ class ArchiveWriter:
 
     def _show(self, portion: Portion) -> None:
         table, columns = self.shown(portion)
-        cells = ", ".join(f"json_extract(value, '$[{place}]') AS {quoted(name)}" for place, name in enumerate(columns))
-        numbers = f"SELECT portion FROM yeldro_portions WHERE shown_as = '{table.replace(chr(39), chr(39) * 2)}'"
+        cells = ", ".join(
+            f"json_extract(value, '$[{place}]') AS {quoted(name)}"
+            for place, name in enumerate(columns)
+        )
+        numbers = (
+            "SELECT portion FROM yeldro_portions WHERE shown_as = "
+            f"'{table.replace(chr(39), chr(39) * 2)}'"
+        )
         rows = f"FROM yeldro_blocks, json_each(yeldro_blocks.rows) WHERE portion IN ({numbers})"
         self._file.execute(f"CREATE VIEW {quoted(table)} AS SELECT {cells or 'NULL'} {rows}")
 
@@ -161,9 +176,13 @@ class ArchiveWriter:
         try:
             text = pack(lines)
         except UnicodeDecodeError:
-            raise ArchiveFailed(f"A text in {portion.table.label} is not valid in the server's encoding.") from None
+            raise ArchiveFailed(
+                f"A text in {portion.table.label} is not valid in the server's encoding."
+            ) from None
         with _translated(self.path):
-            self._file.execute("INSERT INTO yeldro_blocks (portion, rows) VALUES (?, ?)", (portion.number, text))
+            self._file.execute(
+                "INSERT INTO yeldro_blocks (portion, rows) VALUES (?, ?)", (portion.number, text)
+            )
         self.tick(len(lines))
         return len(lines)
 
@@ -172,7 +191,9 @@ class ArchiveWriter:
         for portion, rows in copied:
             if rows != portion.rows:
                 label = portion.table.label
-                raise Refused(f"{portion.rows:,} rows of {label} were to be archived, {rows:,} were found.")
+                raise Refused(
+                    f"{portion.rows:,} rows of {label} were to be archived, {rows:,} were found."
+                )
         with _translated(self.path):
             if not self._file.in_transaction:
                 self._file.execute("BEGIN")
@@ -202,7 +223,8 @@ class ArchiveWriter:
 
 
 def pack(lines: Sequence[bytes]) -> str:
-    """Lines in the text form of COPY, each ending in a line break, as a JSON array of rows of texts and nulls.
+    """Lines in the text form of COPY, each ending in a line break, as a JSON array of rows of texts
+    and nulls.
 
     COPY escapes what JSON escapes, but for quotes, rare control characters and NULL.
     """
@@ -257,22 +279,41 @@ class ArchiveReader:
     def portions(self, schema: Schema) -> list[Portion]:
         """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
         rows = self._query(
-            "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, to_default, rows,"
+            "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, "
+            "to_default, rows,"
             " alike, orphans, action, waits, step FROM yeldro_portions ORDER BY portion"
         )
         with _translated(self.path):
             return [self._portion(schema, row) for row in rows]
 
     def _portion(self, schema: Schema, row: tuple[Any, ...]) -> Portion:
-        number, place, name, shown, key, reference, changed, to_default, rows, alike, orphans, action, waits, step = row
+        (
+            number,
+            place,
+            name,
+            shown,
+            key,
+            reference,
+            changed,
+            to_default,
+            rows,
+            alike,
+            orphans,
+            action,
+            waits,
+            step,
+        ) = row
         table = _find_table(schema, place, name)
         found = self._query(
-            "SELECT source_column, type, generated, left_out FROM yeldro_columns WHERE shown_in = ? ORDER BY place",
+            "SELECT source_column, type, generated, left_out FROM yeldro_columns WHERE shown_in = "
+            "? ORDER BY place",
             (shown,),
         )
         for column, type_, generated, left_out in found:
             if not left_out and column not in table.column_names:
-                raise Refused(f"{table.label} has no column {column} any more.", "Add it, and restore again.")
+                raise Refused(
+                    f"{table.label} has no column {column} any more.", "Add it, and restore again."
+                )
             now = None if left_out else table.column(column)
             if now and not _is_same_type(now, type_, bool(generated)):
                 raise Refused(f"{table.label}.{column} was {type_}, and is {now.type} now.")
@@ -281,7 +322,10 @@ class ArchiveReader:
         known = {column for column, _, _, _ in found}
         for new in table.columns:
             if new.name not in known and not (new.nullable or new.default or new.generated):
-                raise Refused(f"{table.label} has a new column {new.name} that needs a value.", "Give it a default.")
+                raise Refused(
+                    f"{table.label} has a new column {new.name} that needs a value.",
+                    "Give it a default.",
+                )
         return Portion(
             number,
             table,
@@ -301,19 +345,23 @@ class ArchiveReader:
     def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:
         found = dict(
             self._query(
-                "SELECT c.source_column, c.shown_as FROM yeldro_columns AS c JOIN yeldro_portions AS p"
+                "SELECT c.source_column, c.shown_as FROM yeldro_columns AS c JOIN yeldro_portions "
+                "AS p"
                 " ON c.shown_in = p.shown_as WHERE p.portion = ?",
                 (portion.number,),
             )
         )
-        table = self._query("SELECT shown_as FROM yeldro_portions WHERE portion = ?", (portion.number,))[0][0]
+        table = self._query(
+            "SELECT shown_as FROM yeldro_portions WHERE portion = ?", (portion.number,)
+        )[0][0]
         with _translated(self.path):
             check_tables(self._file, table)
         return table, tuple(found[name] for name in portion.columns)
 
     def copy(self, portion: Portion) -> TableName | None:
         schema, name = self._query(
-            "SELECT copy_schema, copy_table FROM yeldro_portions WHERE portion = ?", (portion.number,)
+            "SELECT copy_schema, copy_table FROM yeldro_portions WHERE portion = ?",
+            (portion.number,),
         )[0]
         return TableName(schema, name) if name else None
 
@@ -338,18 +386,24 @@ class ArchiveReader:
 
 
 def check_tables(file: sqlite3.Connection, *names: str) -> None:
-    """Whether these are tables. In a file of somebody else a view, which need not have an end, may stand for one.
+    """Whether these are tables. In a file of somebody else a view, which need not have an end, may
+    stand for one.
 
     sqlite3.Error where they are not.
     """
-    found = file.execute("SELECT name FROM main.sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%'")
+    found = file.execute(
+        "SELECT name FROM main.sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE "
+        "VIRTUAL%'"
+    )
     if not {name.lower() for name in names} <= {str(name).lower() for (name,) in found}:
         raise sqlite3.DatabaseError("it is not as Yeldro writes it")
 
 
 def _is_same_type(column: Column, type_: str, generated: bool) -> bool:
     """Archives of old named types without their schema."""
-    return column.generated == generated and (column.type == type_ or column.type.endswith(f".{type_}"))
+    return column.generated == generated and (
+        column.type == type_ or column.type.endswith(f".{type_}")
+    )
 
 
 def _find_table(schema: Schema, place: str, name: str) -> Any:
@@ -357,7 +411,10 @@ def _find_table(schema: Schema, place: str, name: str) -> Any:
     exact = schema.by_name.get(TableName(place, name))
     alike = [table for table in schema.tables if table.label == name]
     if exact is None and not alike:
-        raise Refused(f"The table {name} of the run is not in this database.", "Rename it back, or make it again.")
+        raise Refused(
+            f"The table {name} of the run is not in this database.",
+            "Rename it back, or make it again.",
+        )
     return exact or alike[0]
 
 
@@ -365,7 +422,9 @@ def _find_reference(schema: Schema, text: str) -> Reference:
     for reference in schema.acting:
         if str(reference) == text:
             return reference
-    raise Refused(f"The reference {text}, which the run took away from rows, is not declared any more.")
+    raise Refused(
+        f"The reference {text}, which the run took away from rows, is not declared any more."
+    )
 
 
 @contextmanager
@@ -375,9 +434,15 @@ def _translated(path: Path) -> Iterator[None]:
     except sqlite3.Error as error:
         code = getattr(error, "sqlite_errorcode", 0) & 0xFF
         if code == sqlite3.SQLITE_FULL:
-            raise ArchiveFailed(f"The archive {path} failed: the disk is full.", ELSEWHERE) from error
-        raise ArchiveFailed(f"The archive {path} is damaged, or cannot be used: {error}.") from error
+            raise ArchiveFailed(
+                f"The archive {path} failed: the disk is full.", ELSEWHERE
+            ) from error
+        raise ArchiveFailed(
+            f"The archive {path} is damaged, or cannot be used: {error}."
+        ) from error
     except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
         raise ArchiveFailed(f"The archive {path} is damaged ({type(error).__name__}).") from error
     except OSError as error:
-        raise ArchiveFailed(f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE) from error
+        raise ArchiveFailed(
+            f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE
+        ) from error

@@ -35,14 +35,24 @@ def load_cleanup(path: Path) -> Cleanup:
     except tomllib.TOMLDecodeError as error:
         hint = f"{path}, {_describe_syntax(error, text)}\nA text stands in quotes, a list in [ ]."
         raise UsageError(f"{path} is no TOML.", hint) from None
-    except (ValueError, RecursionError):  # a number of thousands of digits, brackets within brackets
-        raise UsageError(f"{path} cannot be read: a value in it is too long or nested too deeply.") from None
+    except (
+        ValueError,
+        RecursionError,
+    ):  # a number of thousands of digits, brackets within brackets
+        raise UsageError(
+            f"{path} cannot be read: a value in it is too long or nested too deeply."
+        ) from None
     cleanup, faults = read_cleanup(data)
     lines = find_lines(text)
     if faults:
         told = [f"{path}, {_describe(fault, lines)}" for fault in faults]
-        raise UsageError(f"{path} has {len(faults)} fault{'s' * (len(faults) > 1)}.", "\n".join(told))
-    steps = [replace(step, line=lines.get(("steps", place), 0)) for place, step in enumerate(cleanup.steps)]
+        raise UsageError(
+            f"{path} has {len(faults)} fault{'s' * (len(faults) > 1)}.", "\n".join(told)
+        )
+    steps = [
+        replace(step, line=lines.get(("steps", place), 0))
+        for place, step in enumerate(cleanup.steps)
+    ]
     return replace(cleanup, steps=tuple(steps))
 
 
@@ -63,7 +73,9 @@ def _describe(fault: Fault, lines: Mapping[Place, int]) -> str:
     path = fault.path
     known = next((path[:end] for end in range(len(path), 0, -1) if path[:end] in lines), ())
     where = f"line {lines[known]}" if known else "the whole file"
-    key = ".".join(f"[{part + 1}]" if isinstance(part, int) else part for part in path).replace(".[", "[")
+    key = ".".join(f"[{part + 1}]" if isinstance(part, int) else part for part in path).replace(
+        ".[", "["
+    )
     return f"{where}{f', {key}' if key else ''}: {fault.message}."
 
 
@@ -95,7 +107,9 @@ def _read_header(line: str) -> tuple[str, str] | None:
     mark = "[[" if text.startswith("[[") else "["
     names, end, rest = text.removeprefix(mark).partition("]")
     rest = rest.removeprefix("]").lstrip()
-    is_header = text.startswith("[") and names.strip() and end and (not rest or rest.startswith("#"))
+    is_header = (
+        text.startswith("[") and names.strip() and end and (not rest or rest.startswith("#"))
+    )
     return (mark, names.strip()) if is_header else None
 
 
@@ -117,19 +131,28 @@ def _outer_lines(text: str) -> Iterator[tuple[int, str]]:
 
 
 def save_file(
-    path: Path, cleanup: Cleanup, notes: Mapping[str, Sequence[str]] | None = None, left: Sequence[str] = ()
+    path: Path,
+    cleanup: Cleanup,
+    notes: Mapping[str, Sequence[str]] | None = None,
+    left: Sequence[str] = (),
 ) -> None:
-    """Write a file, or write one anew: what a person added to it stays, as far as it is about the same rows."""
+    """Write a file, or write one anew: what a person added to it stays, as far as it is about the
+    same rows."""
     try:
         if not path.exists():
-            about = f"Written by yeldro on {datetime.now(UTC):%Y-%m-%d}. Run it with: yeldro run {path.name}"
+            about = (
+                f"Written by yeldro on {datetime.now(UTC):%Y-%m-%d}. Run it with: yeldro run "
+                f"{path.name}"
+            )
             text = write_cleanup(cleanup, about, notes, left)
         else:
             text = rewrite_cleanup(path.read_text(encoding="utf-8"), cleanup)
         _, faults = read_cleanup(tomllib.loads(text))
         if faults:
             told = "; ".join(fault.message for fault in faults)
-            raise UsageError(f"This is not enough for a cleanup file: {told}.", "Nothing was written.")
+            raise UsageError(
+                f"This is not enough for a cleanup file: {told}.", "Nothing was written."
+            )
         write_private(path, lambda file: file.write(text))
     except OSError as error:
         raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
@@ -138,10 +161,14 @@ def save_file(
 
 
 def write_cleanup(
-    cleanup: Cleanup, about: str = "", notes: Mapping[str, Sequence[str]] | None = None, left: Sequence[str] = ()
+    cleanup: Cleanup,
+    about: str = "",
+    notes: Mapping[str, Sequence[str]] | None = None,
+    left: Sequence[str] = (),
 ) -> str:
-    """A file as a person would write it: what it is first, then parameters, guards and steps. `about` is a comment on
-    the first line, `notes` are comments on steps by their names, `left` those on what is not in the file."""
+    """A file as a person would write it: what it is first, then parameters, guards and steps.
+    `about` is a comment on the first line, `notes` are comments on steps by their names, `left`
+    those on what is not in the file."""
     document = tomlkit.document()
     for comment in (about, *left):
         if comment:
@@ -154,7 +181,11 @@ def write_cleanup(
         for one in cleanup.params:
             entry = tomlkit.table()
             entry.add("type", one.type)
-            for name, value in (("default", one.default), ("ask", one.ask), ("allowed", list(one.allowed))):
+            for name, value in (
+                ("default", one.default),
+                ("ask", one.ask),
+                ("allowed", list(one.allowed)),
+            ):
                 if value not in (None, "", []):
                     entry.add(name, value)
             params.add(one.name, entry)
@@ -175,7 +206,8 @@ def write_cleanup(
 
 
 def rewrite_cleanup(text: str, cleanup: Cleanup) -> str:
-    """An existing file with what is different in `cleanup`: its comments, its order and its layout stay."""
+    """An existing file with what is different in `cleanup`: its comments, its order and its layout
+    stay."""
     document, wanted = tomlkit.parse(text), tomlkit.parse(write_cleanup(cleanup))
     old, new = document.get("steps"), wanted.get("steps")
     names = [[step["name"] for step in steps or ()] for steps in (old, new)]

@@ -9,7 +9,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.model.address import PLAIN, SQLITE, TLS, Address, Link, looks_like_address, read_address
+from yeldro.core.model.address import (
+    PLAIN,
+    SQLITE,
+    TLS,
+    Address,
+    Link,
+    looks_like_address,
+    read_address,
+)
 from yeldro.core.model.schema import UNDECLARED_RULES, Undeclared, nearest
 from yeldro.errors import UsageError
 from yeldro.store.disk import find_stranger
@@ -39,8 +47,8 @@ class NamedDatabase:
 
 @dataclass(frozen=True, slots=True)
 class Config:
-    """What the file says. `folder` is where it lies, None where there is no file; `records` names the folder of run
-    records beside it."""
+    """What the file says. `folder` is where it lies, None where there is no file; `records` names
+    the folder of run records beside it."""
 
     folder: Path | None = None
     records: str = RECORDS
@@ -53,8 +61,8 @@ class Config:
 class Place:
     """Where a database is: `address`, and `name` where it has one in yeldro.toml.
 
-    `protected` asks for the name to be typed before a commit. `source` is the file that names the address where the
-    person does not: "" where they do.
+    `protected` asks for the name to be typed before a commit. `source` is the file that names the
+    address where the person does not: "" where they do.
     """
 
     name: str
@@ -82,12 +90,13 @@ def find_config(start: Path) -> Config:
 
 
 def read_config(path: Path) -> Config:
-    """Read one file strictly. UsageError with all faults at once, and for a file that somebody else could have written:
-    it says where a person's commands and passwords go."""
+    """Read one file strictly. UsageError with all faults at once, and for a file that somebody else
+    could have written: it says where a person's commands and passwords go."""
     if stranger := find_stranger(path):
         raise UsageError(
             f"{path} is not used: {stranger}.",
-            f"Look at what it says. If it is as you want it: chown and chmod it, or remove it ({FILE_NAME} says where "
+            "Look at what it says. If it is as you want it: chown and chmod it, or remove it "
+            f"({FILE_NAME} says where "
             "your commands and passwords go).",
         )
     try:
@@ -96,8 +105,13 @@ def read_config(path: Path) -> Config:
         raise UsageError(f"{path} cannot be read: {error}.", "Mend the file; it is TOML.") from None
     except OSError as error:
         raise UsageError(f"{path} cannot be read: {error.strerror}.") from None
-    except (ValueError, RecursionError):  # a number of thousands of digits, brackets within brackets
-        raise UsageError(f"{path} cannot be read: a value in it is too long or nested too deeply.") from None
+    except (
+        ValueError,
+        RecursionError,
+    ):  # a number of thousands of digits, brackets within brackets
+        raise UsageError(
+            f"{path} cannot be read: a value in it is too long or nested too deeply."
+        ) from None
     faults = list(_faults(data, _TOP, ""))
     databases = data.get("databases") if isinstance(data.get("databases"), dict) else {}
     for name, entry in (databases or {}).items():
@@ -106,7 +120,10 @@ def read_config(path: Path) -> Config:
             continue
         faults += _faults(entry, _DATABASE, f"databases.{name}.")
         if looks_like_address(name):
-            faults.append(f"databases.{name!r}: a name holds letters, digits, _ and -, so that no path is taken for it")
+            faults.append(
+                f"databases.{name!r}: a name holds letters, digits, _ and -, so that no path is "
+                "taken for it"
+            )
         if "url" not in entry:
             faults.append(f"databases.{name} needs a url")
         faults += [f"databases.{name}.{fault}" for fault in _find_link_faults(entry)]
@@ -120,7 +137,9 @@ def read_config(path: Path) -> Config:
     if faults:
         raise UsageError(f"{path} has {len(faults)} fault(s): {'; '.join(faults)}.")
     named = {name: _read_named(name, entry, path) for name, entry in (databases or {}).items()}
-    return Config(path.parent, data.get("records", RECORDS), data.get("default"), named, tuple(references))
+    return Config(
+        path.parent, data.get("records", RECORDS), data.get("default"), named, tuple(references)
+    )
 
 
 def _read_reference(entry: Any, where: str, faults: list[str]) -> list[Undeclared]:
@@ -158,7 +177,9 @@ def _faults(data: Mapping[str, Any], known: Mapping[str, type], prefix: str) -> 
     faults = []
     for key, value in data.items():
         if key not in known:
-            faults.append(f"{prefix}{key} is an unknown key ({nearest(key, known, 'keys').rstrip('.')})")
+            faults.append(
+                f"{prefix}{key} is an unknown key ({nearest(key, known, 'keys').rstrip('.')})"
+            )
         elif not isinstance(value, known[key]):
             faults.append(f"{prefix}{key} must be a {_KINDS[known[key]]}")
     return faults
@@ -179,15 +200,21 @@ def _read_named(name: str, entry: Mapping[str, Any], path: Path) -> NamedDatabas
     address = read_address(entry["url"])
     if address.is_file:
         address = Address(SQLITE, str(path.parent / address.path))
-    files = {key: str(path.parent / entry[key]) for key in ("tls_ca", "tls_cert", "tls_key") if key in entry}
+    files = {
+        key: str(path.parent / entry[key])
+        for key in ("tls_ca", "tls_cert", "tls_key")
+        if key in entry
+    }
     link = Link(entry.get("tls", ""), **files, pooled="pooled" in entry)
     return NamedDatabase(name, address, entry.get("protect", False), link)
 
 
 def find_place(asked: str | None, environment: str | None, config: Config) -> Place:
-    """Where the database is: `--db`, else YELDRO_DB, else the default of the file. UsageError without any.
+    """Where the database is: `--db`, else YELDRO_DB, else the default of the file. UsageError
+    without any.
 
-    A path or a URL is never looked up as a name: the file may be one that stands above the working folder.
+    A path or a URL is never looked up as a name: the file may be one that stands above the working
+    folder.
     """
     text = asked or environment or config.default
     if not text:
@@ -199,7 +226,8 @@ def find_place(asked: str | None, environment: str | None, config: Config) -> Pl
         return Place("", read_address(text), references=config.references)
     if (asked or environment) and Path(text).is_file():
         raise UsageError(
-            f"{text} is a file here and a name in {FILE_NAME}.", f"Say ./{text} for the file, or rename one of them."
+            f"{text} is a file here and a name in {FILE_NAME}.",
+            f"Say ./{text} for the file, or rename one of them.",
         )
     named = config.databases[text]
     return Place(text, named.address, named.protect, config.references, named.link)

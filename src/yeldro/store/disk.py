@@ -23,7 +23,9 @@ def find_stranger(path: Path) -> str:
     found = path.stat()
     if {found.st_uid, path.lstat().st_uid} - {os.geteuid(), 0}:
         return "it belongs to another user"
-    if found.st_mode & stat.S_IWOTH and not (stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX):
+    if found.st_mode & stat.S_IWOTH and not (
+        stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX
+    ):
         return "others may write it"
     if found.st_mode & stat.S_IWGRP and not _is_own_group(found.st_gid):
         return "its group may write it"
@@ -31,7 +33,8 @@ def find_stranger(path: Path) -> str:
 
 
 def _is_own_group(number: int) -> bool:
-    """Whether a group has no member but this user, as where every user has one of their own, or is the system's."""
+    """Whether a group has no member but this user, as where every user has one of their own, or is
+    the system's."""
     try:
         me, group = pwd.getpwuid(os.geteuid()), grp.getgrgid(number)
     except KeyError:
@@ -57,15 +60,17 @@ def open_to_add(path: Path) -> TextIO:
 
 @contextmanager
 def replacing(path: Path) -> Iterator[Path]:
-    """A new, private, empty file to be filled by its path. At the end it is synced and takes the place of `path`; after
-    an error it is gone, and the old one is as it was."""
+    """A new, private, empty file to be filled by its path. At the end it is synced and takes the
+    place of `path`; after an error it is gone, and the old one is as it was."""
     new = path.with_name(f".{path.name}.{os.getpid()}.new")
     new.unlink(missing_ok=True)
     os.close(create_private(new))
     try:
         yield new
         if path.is_file() and not path.is_symlink():
-            new.chmod(stat.S_IMODE(path.stat().st_mode))  # whom a person let read it before may read it again
+            new.chmod(
+                stat.S_IMODE(path.stat().st_mode)
+            )  # whom a person let read it before may read it again
         sync(new)
         new.replace(path)
     except BaseException:

@@ -18,7 +18,8 @@ _LONGEST = 1_000_000
 
 
 def open_key_file(path: str) -> KeyFile:
-    """Open a file, or standard input for `-`, and read its header. UsageError for what cannot be read."""
+    """Open a file, or standard input for `-`, and read its header. UsageError for what cannot be
+    read."""
     name = "standard input" if path == "-" else path
     try:
         stream: BinaryIO = sys.stdin.buffer if path == "-" else Path(path).open("rb")  # noqa: SIM115
@@ -33,7 +34,9 @@ def open_key_file(path: str) -> KeyFile:
     _, header = next(lines, (1, []))
     if not header:
         raise UsageError(f"{name} is empty.", "Its first line names the key's columns, as in: id")
-    return KeyFile(name, tuple(column.strip() for column in header), _even(lines, name, len(header)))
+    return KeyFile(
+        name, tuple(column.strip() for column in header), _even(lines, name, len(header))
+    )
 
 
 def _read(stream: BinaryIO, name: str) -> Iterator[tuple[int, list[str]]]:
@@ -46,9 +49,13 @@ def _read(stream: BinaryIO, name: str) -> Iterator[tuple[int, list[str]]]:
             except StopIteration:
                 return
             except UnicodeDecodeError:
-                raise UsageError(f"{name}, near line {reader.line_num + 1}: this is not UTF-8 text.") from None
+                raise UsageError(
+                    f"{name}, near line {reader.line_num + 1}: this is not UTF-8 text."
+                ) from None
             except csv.Error as error:
-                raise UsageError(f"{name}, line {reader.line_num}: this is not CSV ({error}).") from None
+                raise UsageError(
+                    f"{name}, line {reader.line_num}: this is not CSV ({error})."
+                ) from None
             yield reader.line_num, fields
 
 
@@ -65,7 +72,9 @@ def _bounded(text: io.TextIOWrapper, name: str) -> Iterator[str]:
         yield line
 
 
-def _even(lines: Iterator[tuple[int, list[str]]], name: str, width: int) -> Iterator[tuple[int, list[str]]]:
+def _even(
+    lines: Iterator[tuple[int, list[str]]], name: str, width: int
+) -> Iterator[tuple[int, list[str]]]:
     for number, fields in lines:
         if len(fields) != width:
             raise UsageError(

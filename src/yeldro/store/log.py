@@ -23,20 +23,30 @@ def describe_run(name: str, result: RunResult) -> str:
     lines = result.tally.lines if result.tally else ()
     counts = {word: sum(getattr(line, word) for line in lines) for word in _DONE}
     done = ", ".join(f"{word} {rows}" for word, rows in counts.items() if rows)
-    parts = [result.outcome.label, *([done] if done else []), *([result.reason] if result.reason else [])]
+    parts = [
+        result.outcome.label,
+        *([done] if done else []),
+        *([result.reason] if result.reason else []),
+    ]
     return f"run {name}: {'; '.join(parts)}" + (f" ({result.run})" if result.run else "")
 
 
 class Log:
-    """A file that lines are added to, or where `place` is syslog the system's log. UsageError where it cannot be
-    written, before anything is run."""
+    """A file that lines are added to, or where `place` is syslog the system's log. UsageError where
+    it cannot be written, before anything is run."""
 
     def __init__(self, place: str) -> None:
         try:
-            self._handler = _open_system_log() if place == "syslog" else logging.StreamHandler(open_to_add(Path(place)))
+            self._handler = (
+                _open_system_log()
+                if place == "syslog"
+                else logging.StreamHandler(open_to_add(Path(place)))
+            )
         except OSError as error:
             raise UsageError(f"The log {place} cannot be written: {error.strerror}.") from None
-        formatter = logging.Formatter("%(asctime)sZ yeldro %(levelname)s %(message)s", "%Y-%m-%dT%H:%M:%S")
+        formatter = logging.Formatter(
+            "%(asctime)sZ yeldro %(levelname)s %(message)s", "%Y-%m-%dT%H:%M:%S"
+        )
         formatter.converter = time.gmtime
         if place == "syslog":
             formatter = logging.Formatter("yeldro: %(message)s")
@@ -47,7 +57,9 @@ class Log:
     def write(self, message: str, *, failed: bool) -> bool:
         """The one line. Returns whether it was written: what was run is done all the same."""
         level = logging.ERROR if failed else logging.INFO
-        self._handler.handle(logging.LogRecord("yeldro", level, "", 0, hide_passwords(one_line(message)), None, None))
+        self._handler.handle(
+            logging.LogRecord("yeldro", level, "", 0, hide_passwords(one_line(message)), None, None)
+        )
         try:
             self._handler.close()
             if isinstance(self._handler, logging.StreamHandler):

@@ -1,7 +1,8 @@
-"""Run records: a folder for each run, with `run.json`, `run.sql` and, in `rows.sqlite`, the archive.
+"""Run records: a folder for each run, with `run.json`, `run.sql` and, in `rows.sqlite`, the
+archive.
 
-Folders are open to their owner only (0700), files too (0600). `run.json` is replaced whole and synced, so that after a
-crash it says either what it said before or what it says now.
+Folders are open to their owner only (0700), files too (0600). `run.json` is replaced whole and
+synced, so that after a crash it says either what it said before or what it says now.
 """
 
 from __future__ import annotations
@@ -26,7 +27,9 @@ from yeldro.store.disk import find_stranger, open_private, sync, write_private
 
 try:
     import fcntl
-except ImportError:  # not on Windows, where a run that is under way cannot be told from one that died
+except (
+    ImportError
+):  # not on Windows, where a run that is under way cannot be told from one that died
     fcntl = None  # type: ignore[assignment]
 
 ARCHIVE = "rows.sqlite"
@@ -38,9 +41,10 @@ Facts = dict[str, Any]
 class Keeping:
     """What of a run is kept, and where.
 
-    `folder` holds the records. `archive` False keeps no copy of the rows; `table` keeps it in new tables of the
-    database itself. `left_out` are the columns that a person does not want to be kept, `facts` what the record says
-    from the start. `name` is what the record is called after, instead of its tables.
+    `folder` holds the records. `archive` False keeps no copy of the rows; `table` keeps it in new
+    tables of the database itself. `left_out` are the columns that a person does not want to be
+    kept, `facts` what the record says from the start. `name` is what the record is called after,
+    instead of its tables.
     """
 
     folder: Path
@@ -95,7 +99,13 @@ class RunRecord:
                 if not folder.is_dir():
                     folder.mkdir(mode=0o700, parents=True)
             check_folder(self.folder.parent)
-            self.facts = {"format": 1, "run": self.name, **facts, "outcome": IN_DOUBT, "restored": []}
+            self.facts = {
+                "format": 1,
+                "run": self.name,
+                **facts,
+                "outcome": IN_DOUBT,
+                "restored": [],
+            }
             self._journal = open_private(self.folder / "run.sql")
             if fcntl:
                 fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -147,7 +157,8 @@ class RunRecord:
 
 
 def check_folder(folder: Path) -> None:
-    """UsageError where somebody else could have put records there: what is restored comes from them."""
+    """UsageError where somebody else could have put records there: what is restored comes from
+    them."""
     if folder.is_dir() and (stranger := find_stranger(folder)):
         raise UsageError(
             f"The folder {folder} is not used for run records: {stranger}.",
@@ -157,7 +168,8 @@ def check_folder(folder: Path) -> None:
 
 def new_record(folder: Path, name: str) -> RunRecord:
     """A record that is yet to be started, under a name that nobody has."""
-    start = f"{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{re.sub(r'[^0-9A-Za-z]+', '-', name).strip('-') or 'run'}"
+    plain = re.sub(r"[^0-9A-Za-z]+", "-", name).strip("-") or "run"
+    start = f"{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{plain}"
     found, number = start, 2
     while (folder / found).exists():
         found, number = f"{start}-{number}", number + 1
@@ -165,24 +177,67 @@ def new_record(folder: Path, name: str) -> RunRecord:
 
 
 _TEXT_OR_NONE = (str, type(None))
-# What a record says: the type of each value, [type] for a list of such; what ends with a question mark may be missing.
+# What a record says: the type of each value, [type] for a list of such; what ends with a question
+# mark may be missing.
 _SHAPE: dict[str, Any] = {
-    **dict.fromkeys(("run", "began", "kind", "asked", "table", "database", "address", "engine", "by", "outcome"), str),
-    **{"archive": bool, "reason": str, "archive_table": _TEXT_OR_NONE, "ended": _TEXT_OR_NONE, "final?": bool},
+    **dict.fromkeys(
+        (
+            "run",
+            "began",
+            "kind",
+            "asked",
+            "table",
+            "database",
+            "address",
+            "engine",
+            "by",
+            "outcome",
+        ),
+        str,
+    ),
+    **{
+        "archive": bool,
+        "reason": str,
+        "archive_table": _TEXT_OR_NONE,
+        "ended": _TEXT_OR_NONE,
+        "final?": bool,
+    },
     **{"cautions": [str], "left_out": [str], "transaction?": str, "seconds?": dict, "steps?": list},
     "gone?": {"rows": int, "of": int},
     "made_indexes?": [{"schema": _TEXT_OR_NONE, "table": str, "name": str}],
-    "reach": [{"table": str, "rows": int, "action": str, "via": [str], "step?": str, "surplus?": bool}],
+    "reach": [
+        {"table": str, "rows": int, "action": str, "via": [str], "step?": str, "surplus?": bool}
+    ],
     "tally": [
         {
             **{"table": str, "balanced": bool},
-            **dict.fromkeys(("before", "expected", "deleted", "detached", "moved", "filled", "restored", "after"), int),
+            **dict.fromkeys(
+                (
+                    "before",
+                    "expected",
+                    "deleted",
+                    "detached",
+                    "moved",
+                    "filled",
+                    "restored",
+                    "after",
+                ),
+                int,
+            ),
             "inserted_by_triggers": int,
         }
     ],
     "restored": [
         {
-            **{"when": str, "by": str, "into": str, "rows": int, "whole": bool, "gone_after": int, "outcome": str},
+            **{
+                "when": str,
+                "by": str,
+                "into": str,
+                "rows": int,
+                "whole": bool,
+                "gone_after": int,
+                "outcome": str,
+            },
             **{"gone_before?": int, "dropped_indexes?": [str]},
         }
     ],
@@ -244,12 +299,18 @@ def find_record(folder: Path, name: str) -> RunRecord:
         check_folder(Path(name))
         return read_record(Path(name))
     records = find_records(folder)
-    found = [record for record in records if record.name.startswith(name)] if name != "last" else records[:1]
+    found = (
+        [record for record in records if record.name.startswith(name)]
+        if name != "last"
+        else records[:1]
+    )
     exact = [record for record in found if record.name == name]
     if exact or len(found) == 1:
         return (exact or found)[0]
     if found:
-        raise UsageError(f"{name!r} may be any of {', '.join(one.name for one in found)}.", "Write more of it.")
+        raise UsageError(
+            f"{name!r} may be any of {', '.join(one.name for one in found)}.", "Write more of it."
+        )
     names = ", ".join(record.name for record in records[:5])
     hint = f"The latest are: {names}." if names else "There are no run records yet."
     raise UsageError(f"There is no run {name!r} in {folder}.", hint)
@@ -304,7 +365,9 @@ def _translated(folder: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise ArchiveFailed(f"The run record {folder} cannot be written: {error.strerror}.", ELSEWHERE) from error
+        raise ArchiveFailed(
+            f"The run record {folder} cannot be written: {error.strerror}.", ELSEWHERE
+        ) from error
 
 
 def is_older(record: RunRecord, days: int) -> bool:

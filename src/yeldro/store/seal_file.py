@@ -1,6 +1,8 @@
-"""The rows under the seal of a cleanup, kept beside its file, so that what came and went since can be told.
+"""The rows under the seal of a cleanup, kept beside its file, so that what came and went since can
+be told.
 
-The seal itself, which decides, stands in the cleanup; this file is an SQLite database that anybody can open.
+The seal itself, which decides, stands in the cleanup; this file is an SQLite database that anybody
+can open.
 """
 
 from __future__ import annotations
@@ -16,7 +18,9 @@ from yeldro.errors import ArchiveFailed
 from yeldro.store.archive import check_tables
 from yeldro.store.disk import replacing
 
-_ROWS = "rows (step TEXT NOT NULL, action TEXT NOT NULL, image TEXT NOT NULL, shown_key TEXT NOT NULL)"
+_ROWS = (
+    "rows (step TEXT NOT NULL, action TEXT NOT NULL, image TEXT NOT NULL, shown_key TEXT NOT NULL)"
+)
 _SHOWN = 10
 _BATCH = 1000
 
@@ -67,25 +71,35 @@ def find_difference(cleanup: Path, step: str, rows: Iterable[Sealed]) -> Differe
 
 
 def _find_changes(file: sqlite3.Connection, step: str, one: str, other: str) -> Iterator[Change]:
-    """What one has and the other has not, by action. Rows that are alike count as often as they are there.
+    """What one has and the other has not, by action. Rows that are alike count as often as they are
+    there.
 
     The rows stand in the order in which they would be changed, matched rows last.
     """
-    counted = "(SELECT action, image, shown_key, count(*) AS n, max(rowid) AS place FROM {}.rows WHERE step = ?1"
+    counted = (
+        "(SELECT action, image, shown_key, count(*) AS n, max(rowid) AS place FROM {}.rows WHERE "
+        "step = ?1"
+    )
     counted += " GROUP BY action, image)"
-    more = f"FROM {counted.format(one)} AS a LEFT JOIN {counted.format(other)} AS b USING (action, image)"
+    more = (
+        f"FROM {counted.format(one)} AS a LEFT JOIN {counted.format(other)} AS b USING (action, "
+        "image)"
+    )
     more += " WHERE a.n > coalesce(b.n, 0)"
     rows = "sum(a.n - coalesce(b.n, 0))"
     query = f"SELECT action, {rows} {more} GROUP BY action ORDER BY max(a.place) DESC"
     for action, count in file.execute(query, (step,)).fetchall():
         keys = file.execute(
-            f"SELECT a.shown_key {more} AND action = ?2 ORDER BY a.place LIMIT {_SHOWN}", (step, action)
+            f"SELECT a.shown_key {more} AND action = ?2 ORDER BY a.place LIMIT {_SHOWN}",
+            (step, action),
         )
         yield Change(action, count, tuple(key for (key,) in keys))
 
 
 def _insert(file: sqlite3.Connection, into: str, step: str, rows: Iterable[Sealed]) -> None:
-    waiting: Iterator[tuple[str, str, str, str]] = ((step, one.action, one.image, one.key) for one in rows)
+    waiting: Iterator[tuple[str, str, str, str]] = (
+        (step, one.action, one.image, one.key) for one in rows
+    )
     while batch := list(islice(waiting, _BATCH)):
         file.executemany(f"INSERT INTO {into} VALUES (?, ?, ?, ?)", batch)
 
@@ -97,4 +111,6 @@ def _translated(path: Path) -> Iterator[None]:
     except sqlite3.Error as error:
         raise ArchiveFailed(f"The rows under the seal, {path}, failed: {error}.") from error
     except OSError as error:
-        raise ArchiveFailed(f"The rows under the seal, {path}, cannot be written: {error.strerror}.") from error
+        raise ArchiveFailed(
+            f"The rows under the seal, {path}, cannot be written: {error.strerror}."
+        ) from error

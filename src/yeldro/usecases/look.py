@@ -1,4 +1,5 @@
-"""The use cases that look: the place where an engine, the core and what was asked meet. Runs are in `running`."""
+"""The use cases that look: the place where an engine, the core and what was asked meet. Runs are in
+`running`."""
 
 from __future__ import annotations
 
@@ -6,7 +7,13 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 from yeldro.core.database.connection import Database, Row
-from yeldro.core.duplicates.groups import Duplicates, DuplicatesRequest, Proposal, find_duplicates, propose_same
+from yeldro.core.duplicates.groups import (
+    Duplicates,
+    DuplicatesRequest,
+    Proposal,
+    find_duplicates,
+    propose_same,
+)
 from yeldro.core.duplicates.moving import check_request
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.search import find_reach, root_keys, tables_in_reach
@@ -28,7 +35,9 @@ def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
 
 
 def draw_map(database: Database, root: Table | None, request: Request | None) -> TableMap:
-    """Map the database or what hangs on `root`; with a request, with what its deletion would touch."""
+    """Map the database or what hangs on `root`; with a request, with what its deletion would
+    touch.
+    """
     if request is None:
         return make_map(database.schema, root)
     return make_map(database.schema, root, preview(database, request).reach)
@@ -74,7 +83,8 @@ def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[I
 
 
 def merging(database: Database, request: DuplicatesRequest) -> Preview:
-    """Find duplicates, and what removing the surplus rows would touch, in a transaction that cannot change anything."""
+    """Find duplicates, and what removing the surplus rows would touch, in a transaction that cannot
+    change anything."""
     check_request(database, request)
     job = Merging(database, request)
     job.prepare()
@@ -83,17 +93,26 @@ def merging(database: Database, request: DuplicatesRequest) -> Preview:
 
 
 def proposals(database: Database, table: Table) -> list[Proposal]:
-    """Find what might make rows of a table the same, in a transaction that cannot change anything."""
+    """Find what might make rows of a table the same, in a transaction that cannot change
+    anything.
+    """
     with looking(database):
         return propose_same(database, table)
 
 
 @contextmanager
-def matched_rows(database: Database, request: Request) -> Iterator[tuple[Preview, tuple[str, ...], Iterator[Row]]]:
-    """A preview with the columns and all matched rows, streamed in key order while the context is open."""
+def matched_rows(
+    database: Database, request: Request
+) -> Iterator[tuple[Preview, tuple[str, ...], Iterator[Row]]]:
+    """A preview with the columns and all matched rows, streamed in key order while the context is
+    open."""
     selection = read_rows(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with looking(database):
         found = make_preview(database, request, find_reach(database, selection, request.rules))
-        names = sample_columns(selection, request.show) if request.show else selection.table.column_names
+        names = (
+            sample_columns(selection, request.show)
+            if request.show
+            else selection.table.column_names
+        )
         yield found, names, database.sample(root_keys(found.reach), names, None)

@@ -1,4 +1,5 @@
-"""What of a run is kept: its record, begun before its first change, and its archive, on disk before its commit."""
+"""What of a run is kept: its record, begun before its first change, and its archive, on disk before
+its commit."""
 
 from __future__ import annotations
 
@@ -10,7 +11,13 @@ from yeldro.core.database.archive_format import Piece
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.reach.search import Reach
-from yeldro.core.run.archive_pieces import LeftOut, find_left, find_pieces, find_unkept, read_left_out
+from yeldro.core.run.archive_pieces import (
+    LeftOut,
+    find_left,
+    find_pieces,
+    find_unkept,
+    read_left_out,
+)
 from yeldro.core.run.outcome import StepAccount
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
@@ -31,12 +38,15 @@ Told = Callable[[int, int], None]
 
 
 class Keeper:
-    """Keeps one run. Without `keeping` it keeps nothing. `tables` are those that its steps choose rows of.
+    """Keeps one run. Without `keeping` it keeps nothing. `tables` are those that its steps choose
+    rows of.
 
     `is_final`: a commit may have been made.
     """
 
-    def __init__(self, database: Database, keeping: Keeping | None, tables: Sequence[Table], told: Told) -> None:
+    def __init__(
+        self, database: Database, keeping: Keeping | None, tables: Sequence[Table], told: Told
+    ) -> None:
         self.database = database
         self.keeping = keeping
         self.tables = tables
@@ -68,10 +78,15 @@ class Keeper:
         if not self.keeping or not self.keeping.archive:
             return ""
         if any(keys.alike for keys, _ in reach.deleted) and (self._copies_inside or self._left_out):
-            return "Nothing tells these rows apart: they are only kept whole, and in the run record."
+            return (
+                "Nothing tells these rows apart: they are only kept whole, and in the run record."
+            )
         if self._copies_inside:
             if reach.selection.truncate and not self.database.abilities.rolls_back_truncate:
-                return "--truncate has the table alone here, so --archive-table cannot write another one."
+                return (
+                    "--truncate has the table alone here, so --archive-table cannot write another "
+                    "one."
+                )
             known = {table.name for table in self.database.schema.tables}
             lowered = {(name.schema.lower(), name.name.lower()) for name in known}
             for name in self._copies(reach).values():
@@ -81,24 +96,31 @@ class Keeper:
         return next(find_unkept(self.database, reach, self._left_out), "")
 
     def _copies(self, reach: Reach) -> dict[TableName, TableName]:
-        """Where the copies of each table go: NAME for the table that was asked for, NAME_table for others."""
+        """Where the copies of each table go: NAME for the table that was asked for, NAME_table for
+        others."""
         assert self.keeping
         root, start = reach.selection.table, self.keeping.table
         tables = dict.fromkeys(part.table for part in reach.parts if part.rows)
         return {
-            table.name: TableName(root.name.schema, start if table is root else f"{start}_{table.name.name}")
+            table.name: TableName(
+                root.name.schema, start if table is root else f"{start}_{table.name.name}"
+            )
             for table in tables
         }
 
     def prepare(self, reach: Reach) -> None:
         if self.comes_before:
-            self._make_copies(find_pieces(self.database, reach, self._left_out), self._copies(reach))
+            self._make_copies(
+                find_pieces(self.database, reach, self._left_out), self._copies(reach)
+            )
 
     def _make_copies(self, pieces: list[Piece], copies: dict[TableName, TableName]) -> None:
         for piece in pieces:
             name = copies[piece.portion.table.name]
             if name not in self._made:
-                self.database.make_copy_table(name, piece.portion, find_left(pieces, piece.portion.table))
+                self.database.make_copy_table(
+                    name, piece.portion, find_left(pieces, piece.portion.table)
+                )
                 self._made.append(name)
 
     def listen(self) -> None:
@@ -112,7 +134,8 @@ class Keeper:
             self._statements.append(statement)
 
     def keep(self, found: Preview) -> None:
-        """Begin the record, or go on with it, and archive what a step touches: synced when this returns."""
+        """Begin the record, or go on with it, and archive what a step touches: synced when this
+        returns."""
         if not self.keeping:
             return
         self._kept.append(found)
@@ -123,7 +146,9 @@ class Keeper:
         if self.keeping.archive:
             start = time.monotonic()
             self._archive(self._record, found.reach)
-            self._seconds["archive"] = round(self._seconds.get("archive", 0) + time.monotonic() - start, 3)
+            self._seconds["archive"] = round(
+                self._seconds.get("archive", 0) + time.monotonic() - start, 3
+            )
 
     def _begin(self, keeping: Keeping) -> RunRecord:
         labels = ", ".join(table.label for table in self.tables)
@@ -143,7 +168,11 @@ class Keeper:
                 "final": False,
                 "transaction": "",
                 "made_indexes": [],
-                "left_out": [f"{table.label}.{name}" for table, names in self._left_out.items() for name in names],
+                "left_out": [
+                    f"{table.label}.{name}"
+                    for table, names in self._left_out.items()
+                    for name in names
+                ],
                 "tally": [],
                 "reason": "",
             }
@@ -162,16 +191,24 @@ class Keeper:
                 {
                     **part,
                     "order": order,
-                    **({"step": found.step, "surplus": bool(found.duplicates)} if found.step else {}),
+                    **(
+                        {"step": found.step, "surplus": bool(found.duplicates)}
+                        if found.step
+                        else {}
+                    ),
                 }
                 for order, (found, part) in enumerate(parts, 1)
             ],
-            "cautions": list(dict.fromkeys(caution.message for found in self._kept for caution in found.cautions)),
+            "cautions": list(
+                dict.fromkeys(caution.message for found in self._kept for caution in found.cautions)
+            ),
         }
 
     def _archive(self, record: RunRecord, reach: Reach) -> None:
         if not self._writer:
-            self._writer = ArchiveWriter(record.archive, self.database.dialect, self.database.encoding)
+            self._writer = ArchiveWriter(
+                record.archive, self.database.dialect, self.database.encoding
+            )
         writer = self._writer
         pieces = find_pieces(self.database, reach, self._left_out, len(self._kept), writer.portions)
         copies = self._copies(reach) if self._copies_inside else {}
@@ -188,10 +225,15 @@ class Keeper:
             writer.begin([piece.portion for piece in pieces], self.database.find_form, copies)
             if copies:
                 self._make_copies(pieces, copies)
-                counts = [self.database.copy_into(copies[piece.portion.table.name], piece) for piece in pieces]
+                counts = [
+                    self.database.copy_into(copies[piece.portion.table.name], piece)
+                    for piece in pieces
+                ]
             else:
                 counts = self.database.extract(pieces, writer)
-            writer.finish([(piece.portion, count) for piece, count in zip(pieces, counts, strict=True)])
+            writer.finish(
+                [(piece.portion, count) for piece, count in zip(pieces, counts, strict=True)]
+            )
         finally:
             writer.close()
 
@@ -209,7 +251,12 @@ class Keeper:
             self._seconds["run"] = round(time.monotonic() - self._began, 3)
             several = {"steps": [_describe_step(one) for one in steps]} if steps else {}
             transaction = self.database.find_transaction()
-            self._record.write(tally=describe_tally(tally), seconds=self._seconds, transaction=transaction, **several)
+            self._record.write(
+                tally=describe_tally(tally),
+                seconds=self._seconds,
+                transaction=transaction,
+                **several,
+            )
         if not self.is_final:
             self.pass_the_point_of_no_return()
 
@@ -227,7 +274,8 @@ class Keeper:
             self._record.write(made_indexes=made)
 
     def committed(self) -> str:
-        """Returns the name of the record. It stays in doubt where it cannot be written: the commit counts."""
+        """Returns the name of the record. It stays in doubt where it cannot be written: the commit
+        counts."""
         if self._record:
             with suppress(ArchiveFailed):
                 self._record.write(outcome="committed", ended=now())
@@ -238,7 +286,8 @@ class Keeper:
         return self._record.name if self._record else ""
 
     def rolled_back(self, reason: str, tally: Tally | None = None) -> str:
-        """The rows are where they were, so their copy goes. What may have been committed is left in doubt."""
+        """The rows are where they were, so their copy goes. What may have been committed is left in
+        doubt."""
         self.database.record(None)
         if self.is_final:
             return self._name
@@ -249,7 +298,8 @@ class Keeper:
                 tallied = describe_tally(tally) if tally else []
                 self._record.write(outcome="rolled-back", ended=now(), reason=reason, tally=tallied)
             except ArchiveFailed:
-                # The disk may be full: without an archive, what is left says that nothing was changed.
+                # The disk may be full: without an archive, what is left says that nothing was
+                # changed.
                 return self._name
         return self._name
 
@@ -278,4 +328,9 @@ class Keeper:
 def _describe_step(one: StepAccount) -> Facts:
     reach = one.preview.reach
     tally = describe_tally(one.tally) if one.tally else []
-    return {"step": one.preview.step, "table": reach.selection.table.label, "matched": reach.matched, "tally": tally}
+    return {
+        "step": one.preview.step,
+        "table": reach.selection.table.label,
+        "matched": reach.matched,
+        "tally": tally,
+    }

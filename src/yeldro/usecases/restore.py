@@ -11,7 +11,13 @@ from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database, KeySet, Mode
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
-from yeldro.core.restore.execute import RestorePlan, find_entangled, make_restore_plan, narrow, run_restore
+from yeldro.core.restore.execute import (
+    RestorePlan,
+    find_entangled,
+    make_restore_plan,
+    narrow,
+    run_restore,
+)
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.grouping import Grouping, Same
@@ -38,9 +44,9 @@ class RestoreAnswers(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class RestoreRequest:
-    """What of a run is to come back: `tables` and `keys` choose a part. `keep_differing` leaves rows that are there
-    with other values; `no_rollback`: triggers may do what cannot be taken back; `into` is the name of another database
-    than the run's own."""
+    """What of a run is to come back: `tables` and `keys` choose a part. `keep_differing` leaves
+    rows that are there with other values; `no_rollback`: triggers may do what cannot be taken back;
+    `into` is the name of another database than the run's own."""
 
     tables: tuple[str, ...] = ()
     keys: tuple[str, ...] = ()
@@ -51,7 +57,9 @@ class RestoreRequest:
     into: str = ""
 
 
-def restore(database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers) -> RunResult:
+def restore(
+    database: Database, record: RunRecord, request: RestoreRequest, answers: RestoreAnswers
+) -> RunResult:
     """Put the archived rows of a run back, parents first, in one transaction."""
     in_doubt = not request.into and IN_DOUBT in (record.outcome, record.restored)
     if in_doubt and (reason := settle(database, record)):
@@ -65,10 +73,14 @@ def restore(database: Database, record: RunRecord, request: RestoreRequest, answ
     undone = record.outcome == "rolled-back"
     gone = 0
     if undone and record.archive.exists() and not request.into:
-        with suppress(ArchiveFailed):  # one that was never finished is no copy of rows that are gone
+        with suppress(
+            ArchiveFailed
+        ):  # one that was never finished is no copy of rows that are gone
             gone = count_gone(database, record)[0]
     if undone and not gone:
-        return RunResult(Outcome.NOTHING_TO_RESTORE, reason="The run was rolled back.", run=record.name)
+        return RunResult(
+            Outcome.NOTHING_TO_RESTORE, reason="The run was rolled back.", run=record.name
+        )
     source = ArchiveReader(record.archive)
     try:
         _check_finished(source)
@@ -109,9 +121,13 @@ class _Restoration:
         if label := find_entangled(portions):
             # What a row was in the middle of the run, nobody can tell from what it was before.
             if in_part:
-                raise Refused(f"Several steps touched {label}: this run can only be restored whole.")
+                raise Refused(
+                    f"Several steps touched {label}: this run can only be restored whole."
+                )
             if self.record.restored == "yes" and not self.request.into:
-                notes = ("It was restored already, and several of its steps touched the same table.",)
+                notes = (
+                    "It was restored already, and several of its steps touched the same table.",
+                )
                 return RunResult(Outcome.NOTHING_TO_RESTORE, run=self.record.name, notes=notes)
         if in_part:
             self.gone, _ = count_gone(self.database, self.record)
@@ -132,7 +148,10 @@ class _Restoration:
         indexes = self._find_indexes()
         late = self.database.abilities.ddl_commits
         if indexes and late and self.request.rehearse:
-            raise Refused("The unique index must be dropped first, which commits here: it cannot be rehearsed.")
+            raise Refused(
+                "The unique index must be dropped first, which commits here: it cannot be "
+                "rehearsed."
+            )
         with self._without(indexes if late else []):
             return self._write(plan, stages, [] if late else indexes)
 
@@ -142,13 +161,19 @@ class _Restoration:
             return []
         made = self.record.facts.get("made_indexes", ())
         tables = [
-            (self.database.schema.by_name.get(TableName(one["schema"], one["table"])), one["name"]) for one in made
+            (self.database.schema.by_name.get(TableName(one["schema"], one["table"])), one["name"])
+            for one in made
         ]
-        return [(table, name) for table, name in tables if table and any(index.name == name for index in table.indexes)]
+        return [
+            (table, name)
+            for table, name in tables
+            if table and any(index.name == name for index in table.indexes)
+        ]
 
     @contextmanager
     def _without(self, indexes: Sequence[tuple[Table, str]]) -> Iterator[None]:
-        """Drop indexes outside of the transaction. They are added again where the rows do not come back."""
+        """Drop indexes outside of the transaction. They are added again where the rows do not come
+        back."""
         for table, name in indexes:
             self.database.drop_unique(table, name)
         try:
@@ -163,9 +188,13 @@ class _Restoration:
     def _add_again(self, indexes: Sequence[tuple[Table, str]]) -> None:
         for table, name in indexes:
             index = next(one for one in table.indexes if one.name == name)
-            self.database.add_unique(Grouping(Selection(table), tuple(Same(one, one) for one in index.columns)), name)
+            self.database.add_unique(
+                Grouping(Selection(table), tuple(Same(one, one) for one in index.columns)), name
+            )
 
-    def _write(self, plan: RestorePlan, stages: Sequence[Stage], indexes: Sequence[tuple[Table, str]]) -> RunResult:
+    def _write(
+        self, plan: RestorePlan, stages: Sequence[Stage], indexes: Sequence[tuple[Table, str]]
+    ) -> RunResult:
         self.database.begin(Mode.WRITE)
         self.begun = True
         for table, name in indexes:
@@ -173,7 +202,9 @@ class _Restoration:
         fresh = self._look(stages)
         if fresh.figures() != plan.figures():
             self._undo()
-            return self._result(Outcome.STOPPED, "Rows came or went meanwhile. Look again.", Refused.status)
+            return self._result(
+                Outcome.STOPPED, "Rows came or went meanwhile. Look again.", Refused.status
+            )
         tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
         if not tally.balanced:
             self._undo()
@@ -190,7 +221,9 @@ class _Restoration:
         self.is_undone = True
 
     def _stage(self, portions: Sequence[Portion]) -> list[Stage]:
-        chosen: list[Table] = [self.database.schema.find_table(name) for name in self.request.tables]
+        chosen: list[Table] = [
+            self.database.schema.find_table(name) for name in self.request.tables
+        ]
         for table in chosen:
             if table not in [portion.table for portion in portions]:
                 raise UsageError(f"The run touched no row of {table.label}.")
@@ -209,9 +242,13 @@ class _Restoration:
                 raise UsageError("--key goes with one --table.")
             if not chosen and self.record.facts.get("steps"):
                 raise UsageError("The run has several steps.", "--key goes with one --table.")
-            root = chosen[0] if chosen else self.database.schema.find_table(self.record.facts["table"])
+            root = (
+                chosen[0] if chosen else self.database.schema.find_table(self.record.facts["table"])
+            )
             stages = [stage for stage in stages if stage.key]
-            listed: KeySet = self.database.load_keys(root, [read_key(text, root) for text in self.request.keys])
+            listed: KeySet = self.database.load_keys(
+                root, [read_key(text, root) for text in self.request.keys]
+            )
             if not narrow(self.database, stages, root, listed):
                 raise UsageError(f"The run archived no row of {root.label} with that key.")
         return stages
@@ -230,7 +267,10 @@ class _Restoration:
             for table, name in self._find_indexes()
         ]
         if self.found_gone:
-            notes.append(f"The record says that the run was rolled back, but {self.found_gone:,} of its rows are gone.")
+            notes.append(
+                f"The record says that the run was rolled back, but {self.found_gone:,} of its "
+                "rows are gone."
+            )
         return replace(plan, notes=(*notes, *plan.notes)) if notes else plan
 
     def _commit(self, plan: RestorePlan, tally: Tally) -> RunResult:
@@ -259,9 +299,13 @@ class _Restoration:
             self.record.write(restored=[*restored[:-1], {**entry, "outcome": "committed"}])
         return self._result(Outcome.COMMITTED, tally=tally)
 
-    def _result(self, outcome: Outcome, reason: str = "", status: int = 0, tally: Tally | None = None) -> RunResult:
+    def _result(
+        self, outcome: Outcome, reason: str = "", status: int = 0, tally: Tally | None = None
+    ) -> RunResult:
         notes = self.plan.notes if self.plan else ()
-        return RunResult(outcome, None, tally, reason, status=status, run=self.record.name, notes=notes)
+        return RunResult(
+            outcome, None, tally, reason, status=status, run=self.record.name, notes=notes
+        )
 
     def _failed(self, error: YeldroError) -> RunResult:
         if self.plan is None:
@@ -269,14 +313,17 @@ class _Restoration:
         outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
         if self.is_final:
             outcome = Outcome.IN_DOUBT
-        return RunResult(outcome, None, None, error.message, error.hint, error.status, self.record.name)
+        return RunResult(
+            outcome, None, None, error.message, error.hint, error.status, self.record.name
+        )
 
 
 def settle(database: Database, record: RunRecord) -> str:
     """Find out what became of a run, or of a restoration, that died before it could say so.
 
-    What never came near its commit was rolled back. Else the database tells by the number of the transaction, where it
-    knows it; else the keys are looked up. Returns why it stays in doubt, "" where it is settled.
+    What never came near its commit was rolled back. Else the database tells by the number of the
+    transaction, where it knows it; else the keys are looked up. Returns why it stays in doubt, ""
+    where it is settled.
     """
     if record.outcome == IN_DOUBT and record.facts.get("final") is False:
         record.write(outcome="rolled-back", settled=now())
@@ -290,7 +337,10 @@ def settle(database: Database, record: RunRecord) -> str:
         if ending is None and not rows:
             return "without an archive nobody can tell"
         if ending is None and 0 < gone < rows:
-            return f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the others are there"
+            return (
+                f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the "
+                "others are there"
+            )
         committed = ending if ending is not None else bool(gone)
         outcome = "committed" if committed else "rolled-back"
         record.write(outcome=outcome, gone={"rows": gone, "of": rows}, settled=now())
@@ -298,7 +348,8 @@ def settle(database: Database, record: RunRecord) -> str:
 
 
 def _settle_restorations(database: Database, record: RunRecord, gone: int, rows: int) -> str:
-    """By the number of the transaction, else by the rows: all that were to come back are there, or none of them is."""
+    """By the number of the transaction, else by the rows: all that were to come back are there, or
+    none of them is."""
     settled = []
     for one in record.facts["restored"]:
         if one["outcome"] != IN_DOUBT:
@@ -307,7 +358,10 @@ def _settle_restorations(database: Database, record: RunRecord, gone: int, rows:
         ending = database.find_ending(str(one.get("transaction") or ""))
         before = one.get("gone_before", rows)
         if ending is None and one["gone_after"] < gone < before:
-            return f"{gone:,} of {rows:,} archived rows are gone, of which a restore was to bring back some"
+            return (
+                f"{gone:,} of {rows:,} archived rows are gone, of which a restore was to bring "
+                "back some"
+            )
         committed = ending if ending is not None else gone <= one["gone_after"]
         settled.append({**one, "outcome": "committed" if committed else "rolled-back"})
     record.write(restored=settled)
@@ -320,7 +374,8 @@ def _check_finished(source: ArchiveReader) -> None:
 
 
 def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
-    """How many of the archived rows that the run deleted are not in their tables, and how many there were.
+    """How many of the archived rows that the run deleted are not in their tables, and how many
+    there were.
 
     (0, 0) where none were kept. ArchiveFailed where what was kept cannot be read.
     """
@@ -330,7 +385,9 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
     try:
         _check_finished(source)
         portions = source.portions(database.schema)
-        stages = [database.stage(portion, source) for portion in portions if portion.action == "delete"]
+        stages = [
+            database.stage(portion, source) for portion in portions if portion.action == "delete"
+        ]
         with looking(database):
             standings = [database.stand(stage) for stage in stages]
     finally:

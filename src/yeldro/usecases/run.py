@@ -19,7 +19,15 @@ from yeldro.core.run.preview import Preview, Request, find_excess
 from yeldro.core.run.seal import Difference, Sealed, list_sealed, make_seal
 from yeldro.core.run.tally import Tally, add_tallies
 from yeldro.core.selection.guards import Guards
-from yeldro.errors import Declined, Interrupted, NotCommitted, OutputClosed, Refused, UsageError, YeldroError
+from yeldro.errors import (
+    Declined,
+    Interrupted,
+    NotCommitted,
+    OutputClosed,
+    Refused,
+    UsageError,
+    YeldroError,
+)
 from yeldro.store.records import Keeping
 from yeldro.usecases.record_keeper import Keeper
 from yeldro.usecases.steps import Deletion, Job, Merging
@@ -34,11 +42,13 @@ class Answers(Protocol):
     def show(self, preview: Preview) -> None: ...
 
     def allow(self, previews: Sequence[Preview]) -> bool:
-        """Asked once before anything is changed, outside of any transaction; with a preview for each step."""
+        """Asked once before anything is changed, outside of any transaction; with a preview for
+        each step."""
         ...
 
     def allow_more(self, preview: Preview, rows: int) -> bool:
-        """Asked inside the transaction, where earlier steps brought rows into a later one that were not shown."""
+        """Asked inside the transaction, where earlier steps brought rows into a later one that were
+        not shown."""
         ...
 
     def allow_commit(self, tally: Tally) -> bool:
@@ -50,13 +60,16 @@ class Answers(Protocol):
         ...
 
     def committing(self) -> None:
-        """Told right before the commit: from here on an interrupt comes too late and must not be raised."""
+        """Told right before the commit: from here on an interrupt comes too late and must not be
+        raised."""
         ...
 
 
 @dataclass(frozen=True, slots=True)
 class Manner:
-    """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to ask."""
+    """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to
+    ask.
+    """
 
     rehearse: bool = False
     ask_first: bool = True
@@ -64,17 +77,26 @@ class Manner:
 
 
 def delete(
-    database: Database, request: Request, manner: Manner, answers: Answers, keeping: Keeping | None = None
+    database: Database,
+    request: Request,
+    manner: Manner,
+    answers: Answers,
+    keeping: Keeping | None = None,
 ) -> RunResult:
     """Preview, ask, archive, delete, compare, and commit only what was shown.
 
-    Faults after the preview end in the result. Without `keeping` there is neither a record nor an archive.
+    Faults after the preview end in the result. Without `keeping` there is neither a record nor an
+    archive.
     """
     return run(database, [Deletion(database, request)], manner, answers, keeping)
 
 
 def dedupe(
-    database: Database, request: DuplicatesRequest, manner: Manner, answers: Answers, keeping: Keeping | None = None
+    database: Database,
+    request: DuplicatesRequest,
+    manner: Manner,
+    answers: Answers,
+    keeping: Keeping | None = None,
 ) -> RunResult:
     """The same for surplus rows of duplicates: what hangs on them is moved first."""
     return run(database, [Merging(database, request)], manner, answers, keeping)
@@ -89,20 +111,37 @@ def run(
     limits: Guards | None = None,
     compare: Compare = lambda _, __: Difference(),
 ) -> RunResult:
-    """Several steps in one transaction, each seeing what those before it did. `limits` hold for all of them together.
+    """Several steps in one transaction, each seeing what those before it did. `limits` hold for all
+    of them together.
 
-    What a step finds is settled when its turn comes. Where a person was asked, rows that were not shown by then are
-    asked for again. Sealed steps must all find what was sealed before the first change, and nothing else in their turn;
-    `compare` tells what is different.
+    What a step finds is settled when its turn comes. Where a person was asked, rows that were not
+    shown by then are asked for again. Sealed steps must all find what was sealed before the first
+    change, and nothing else in their turn; `compare` tells what is different.
     """
     if any(job.selection.truncate for job in jobs) and not database.abilities.rolls_back_truncate:
         if manner.rehearse or manner.ask_last:
-            raise Refused(database.abilities.truncates, "So --truncate goes without --rehearse and --ask-last.")
+            raise Refused(
+                database.abilities.truncates,
+                "So --truncate goes without --rehearse and --ask-last.",
+            )
         if len(jobs) > 1:
-            raise Refused(database.abilities.truncates, "So truncate goes alone, not beside other steps.")
+            raise Refused(
+                database.abilities.truncates, "So truncate goes alone, not beside other steps."
+            )
     if len(jobs) > 1 and keeping and keeping.table:
-        raise UsageError("--archive-table keeps the rows of one step.", "Run the steps one at a time, with --step.")
-    one = _Run(database, jobs, manner, answers, None if manner.rehearse else keeping, limits or Guards(), compare)
+        raise UsageError(
+            "--archive-table keeps the rows of one step.",
+            "Run the steps one at a time, with --step.",
+        )
+    one = _Run(
+        database,
+        jobs,
+        manner,
+        answers,
+        None if manner.rehearse else keeping,
+        limits or Guards(),
+        compare,
+    )
     try:
         return carry_out(database, one.go, one.failed)
     except BaseException:
@@ -131,7 +170,8 @@ def look_ahead(
 def carry_out(
     database: Database, work: Callable[[], RunResult], failed: Callable[[YeldroError], RunResult]
 ) -> RunResult:
-    """Do it, and roll back whatever stops it. What is wrong usage, or a fault of ours, is no result."""
+    """Do it, and roll back whatever stops it. What is wrong usage, or a fault of ours, is no
+    result."""
     try:
         return work()
     except KeyboardInterrupt:
@@ -151,7 +191,8 @@ def carry_out(
 
 
 class _Run:
-    """One run. `begun` tells whether its writing transaction was opened, `done` what each step did so far."""
+    """One run. `begun` tells whether its writing transaction was opened, `done` what each step did
+    so far."""
 
     def __init__(
         self,
@@ -192,7 +233,9 @@ class _Run:
         else:
             self.database.check_rights([job.selection.table for job in self.jobs], [])
         self.keeper.listen()
-        self.database.begin(Mode.WRITE, [job.selection.table for job in self.jobs if job.selection.truncate])
+        self.database.begin(
+            Mode.WRITE, [job.selection.table for job in self.jobs if job.selection.truncate]
+        )
         self.begun = True
         for job, found in zip(self.jobs[1:], shown[1:], strict=bool(shown)):
             if job.seal and (ended := self._differs(job, found, self._look(job))):
@@ -217,13 +260,23 @@ class _Run:
         if store:
             found = _check_seal(self.database, job, found, self.compare)
         last = job is self.jobs[-1] and (self.begun or len(self.jobs) == 1)
-        return judge(self.database, job, found, self.limits, [one.preview.reach for one in self.done], last=last)
+        return judge(
+            self.database,
+            job,
+            found,
+            self.limits,
+            [one.preview.reach for one in self.done],
+            last=last,
+        )
 
     def _ended_early(self, shown: Sequence[Preview]) -> RunResult | None:
-        """Nothing is changed before the first step that finds rows: those after it are judged in their turn."""
+        """Nothing is changed before the first step that finds rows: those after it are judged in
+        their turn."""
         for found in shown:
             if found.difference:
-                return self._stopped(found, found.refusals[0], "yeldro preview FILE --seal seals what there is now.")
+                return self._stopped(
+                    found, found.refusals[0], "yeldro preview FILE --seal seals what there is now."
+                )
         for found in shown:
             if ended := self._refused(found):
                 return ended
@@ -236,9 +289,13 @@ class _Run:
             return self._stopped(found, found.refusals[0])
         if found.reach.matched and not self._changed:
             reach = found.reach
-            changed = [(one.reference.child, one.reference.columns) for one in reach.detached if one.rows]
+            changed = [
+                (one.reference.child, one.reference.columns) for one in reach.detached if one.rows
+            ]
             changed += [(one.table, one.columns) for one in reach.changes if one.rows]
-            self.database.check_rights([keys.table for keys, rows in reach.deleted if rows], changed)
+            self.database.check_rights(
+                [keys.table for keys, rows in reach.deleted if rows], changed
+            )
         reason = self.keeper.find_fault(found.reach) if found.reach.matched else ""
         hint = "Leave the column out with --leave-out, or keep no copy with --no-archive."
         return self._stopped(found, reason, hint) if reason else None
@@ -271,15 +328,22 @@ class _Run:
         self.keeper.keep(found)
         if job.selection.truncate and not self.database.abilities.rolls_back_truncate:
             self.keeper.pass_the_point_of_no_return()
-        tally = run_plan(self.database, make_plan(found.reach, [scan.reference for scan in found.scanned]))
+        tally = run_plan(
+            self.database, make_plan(found.reach, [scan.reference for scan in found.scanned])
+        )
         self.done.append(StepAccount(found, tally))
-        fault = f"The tally does not balance: {tally.fault}" if not tally.balanced else job.find_fault(found)
+        fault = (
+            f"The tally does not balance: {tally.fault}"
+            if not tally.balanced
+            else job.find_fault(found)
+        )
         if fault:
             return self._rolled_back(f"{fault}.")
         return None
 
     def _differs(self, job: Job, shown: Preview, found: Preview) -> RunResult | None:
-        """Where earlier steps may be the cause, rows that are gone by now do no harm, and others can be allowed."""
+        """Where earlier steps may be the cause, rows that are gone by now do no harm, and others
+        can be allowed."""
         came, went = 0, 0
         if not job.selection.truncate:
             came, went = _compare(self.database, shown.reach, found.reach)
@@ -290,7 +354,9 @@ class _Run:
             reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."
             return self._stopped(shown, reason, AGAIN)
         if came and job.seal:
-            return self._stopped(found, f"{came:,} rows of it are not under its seal: earlier steps brought them in.")
+            return self._stopped(
+                found, f"{came:,} rows of it are not under its seal: earlier steps brought them in."
+            )
         if came and self.manner.ask_first:
             self.answers.show(found)
             if not self.answers.allow_more(found, came):
@@ -307,7 +373,9 @@ class _Run:
     def _declined(self) -> RunResult:
         self.database.rollback()
         self.keeper.drop()
-        return self._result(Outcome.DECLINED, tally=self._tally() if self._changed else None, status=Declined.status)
+        return self._result(
+            Outcome.DECLINED, tally=self._tally() if self._changed else None, status=Declined.status
+        )
 
     def _tally(self) -> Tally:
         return add_tallies([one.tally for one in self.done if one.tally])
@@ -333,8 +401,13 @@ class _Run:
             for job in self.jobs:
                 job.follow_up()
         except YeldroError as error:
-            reason = f"The rows are as they should be, but the unique index was not added. {error.message}"
-            return self._result(Outcome.COMMITTED, None, tally, reason, error.hint, error.status, run)
+            reason = (
+                "The rows are as they should be, but the unique index was not added. "
+                f"{error.message}"
+            )
+            return self._result(
+                Outcome.COMMITTED, None, tally, reason, error.hint, error.status, run
+            )
         return self._result(Outcome.COMMITTED, tally=tally, run=run)
 
     def _result(
@@ -353,7 +426,9 @@ class _Run:
         return RunResult(outcome, last, tally, reason, hint, status, run, steps=steps)
 
     def failed(self, error: YeldroError) -> RunResult:
-        """How it ended. What failed before anything was shown is no run: the error itself tells it."""
+        """How it ended. What failed before anything was shown is no run: the error itself tells
+        it.
+        """
         if not self.begun and self.preview is None:
             raise error
         if isinstance(error, NotCommitted):
@@ -362,13 +437,22 @@ class _Run:
         if self.keeper.is_final:
             outcome = Outcome.IN_DOUBT
         run = self.keeper.rolled_back(error.message)
-        return self._result(outcome, self.preview, None, error.message, error.hint, error.status, run)
+        return self._result(
+            outcome, self.preview, None, error.message, error.hint, error.status, run
+        )
 
 
 def judge(
-    database: Database, job: Job, found: Preview, limits: Guards, earlier: Sequence[Reach] = (), *, last: bool
+    database: Database,
+    job: Job,
+    found: Preview,
+    limits: Guards,
+    earlier: Sequence[Reach] = (),
+    *,
+    last: bool,
 ) -> Preview:
-    """The preview of a step, with what the limits of the whole run say to it. `last`: no other step comes after it.
+    """The preview of a step, with what the limits of the whole run say to it. `last`: no other step
+    comes after it.
 
     What it says is put in the words of its file, where it has one.
     """
@@ -390,7 +474,10 @@ def _check_seal(database: Database, job: Job, found: Preview, compare: Compare) 
     difference = compare(job.name, list_sealed(database, found.reach))
     reason = f"It was sealed with {job.seal.matched:,} matched rows, and {seal.matched:,} match now"
     if not difference.is_known:
-        reason += "; which ones came and went is not known, because the file beside the cleanup is missing."
+        reason += (
+            "; which ones came and went is not known, because the file beside the cleanup is "
+            "missing."
+        )
     else:
         came, went = difference.rows
         reason += f": {came:,} rows came into its reach, {went:,} left it."
@@ -398,7 +485,8 @@ def _check_seal(database: Database, job: Job, found: Preview, compare: Compare) 
 
 
 def undo(database: Database) -> None:
-    """Roll back without letting a second fault hide the first: a connection that is closed rolls back by itself."""
+    """Roll back without letting a second fault hide the first: a connection that is closed rolls
+    back by itself."""
     try:
         database.rollback()
     except YeldroError:
@@ -419,7 +507,8 @@ def looking(database: Database) -> Iterator[list[KeySet]]:
 
 
 def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
-    """How many rows, each with its action, are only in the new reach, and how many only in the old one."""
+    """How many rows, each with its action, are only in the new reach, and how many only in the old
+    one."""
     before, after = _by_cause(old), _by_cause(new)
     came = sum(rows for cause, (_, rows) in after.items() if cause not in before)
     went = sum(rows for cause, (_, rows) in before.items() if cause not in after)
@@ -433,8 +522,13 @@ def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
 
 
 def _by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
-    """The key sets by what they stand for: the table that loses rows, or the reference that is taken away."""
-    causes: dict[object, tuple[KeySet, int]] = {keys.table: (keys, rows) for keys, rows in reach.deleted}
+    """The key sets by what they stand for: the table that loses rows, or the reference that is
+    taken away."""
+    causes: dict[object, tuple[KeySet, int]] = {
+        keys.table: (keys, rows) for keys, rows in reach.deleted
+    }
     causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
-    causes.update({(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes})
+    causes.update(
+        {(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes}
+    )
     return causes

@@ -17,8 +17,8 @@ from yeldro.core.selection.selection import Selection, read_selection
 
 
 class Job(Protocol):
-    """One step of a run: what it looks for. `name` is "" where it is the only one and nobody named it; `seal` is that
-    of the rows which it must find, if it has one."""
+    """One step of a run: what it looks for. `name` is "" where it is the only one and nobody named
+    it; `seal` is that of the rows which it must find, if it has one."""
 
     name: str
     seal: Seal | None
@@ -36,7 +36,8 @@ class Job(Protocol):
         ...
 
     def look(self, *, store: bool, shown: bool = True) -> Preview:
-        """Look inside the open transaction. With `store` the rows can be compared with those of another look.
+        """Look inside the open transaction. With `store` the rows can be compared with those of
+        another look.
 
         What only a person wants to see is left out where nothing is `shown`.
         """
@@ -60,7 +61,9 @@ class Deletion:
 
     unique_name = ""
 
-    def __init__(self, database: Database, request: Request, name: str = "", seal: Seal | None = None) -> None:
+    def __init__(
+        self, database: Database, request: Request, name: str = "", seal: Seal | None = None
+    ) -> None:
         self.database = database
         self.request = request
         self.selection = read_rows(database, request)
@@ -68,7 +71,9 @@ class Deletion:
         self.seal = seal
 
     def prepare(self) -> None:
-        found = tables_in_reach(self.database.schema, self.selection.table, self.request.rules, store=True)
+        found = tables_in_reach(
+            self.database.schema, self.selection.table, self.request.rules, store=True
+        )
         self.database.prepare_key_sets(found)
 
     def look(self, *, store: bool, shown: bool = True) -> Preview:
@@ -89,7 +94,11 @@ class Merging:
     """What removing surplus rows looks for."""
 
     def __init__(
-        self, database: Database, request: DuplicatesRequest, name: str = "", seal: Seal | None = None
+        self,
+        database: Database,
+        request: DuplicatesRequest,
+        name: str = "",
+        seal: Seal | None = None,
     ) -> None:
         check_request(database, request)
         self.database = database
@@ -105,15 +114,20 @@ class Merging:
         self._rankings.append(self.database.make_ranking(self.request.grouping))
 
     def look(self, *, store: bool, shown: bool = True) -> Preview:
-        ranking = self._rankings.pop() if store else self.database.make_ranking(self.request.grouping)
+        ranking = (
+            self._rankings.pop() if store else self.database.make_ranking(self.request.grouping)
+        )
         found = find_duplicates(self.database, self.request, ranking, shown=shown)
         self.ranking = ranking
-        return make_merging_preview(self.database, found, find_merging(self.database, self.request, ranking))
+        return make_merging_preview(
+            self.database, found, find_merging(self.database, self.request, ranking)
+        )
 
     def find_fault(self, found: Preview) -> str:
         changed = [change.table for change in found.reach.changes]
         changed += [detachment.reference.child for detachment in found.reach.detached]
-        # Else the tally proves it: all surplus rows are gone, no other row is, and none was changed.
+        # Else the tally proves it: all surplus rows are gone, no other row is, and none was
+        # changed.
         unproven = self.request.table in changed or self.request.table.shares_identity
         left = self.database.count_left_groups(self.ranking) if unproven else 0
         if left:

@@ -1,7 +1,8 @@
-"""The use case that writes a cleanup down: it is rehearsed, and every statement that matters is kept.
+"""The use case that writes a cleanup down: it is rehearsed, and every statement that matters is
+kept.
 
-A script holds the statements of a run, with the counts that they had: it does the same on the same data, and undoes
-itself on other data.
+A script holds the statements of a run, with the counts that they had: it does the same on the same
+data, and undoes itself on other data.
 """
 
 from __future__ import annotations
@@ -23,7 +24,14 @@ from yeldro.errors import Refused
 from yeldro.usecases.run import Compare, judge, look_ahead, undo
 from yeldro.usecases.steps import Job
 
-_PROOFS = {"count_present", "count_left", "count_lost", "count_detached", "count_dangling", "count_left_groups"}
+_PROOFS = {
+    "count_present",
+    "count_left",
+    "count_lost",
+    "count_detached",
+    "count_dangling",
+    "count_left_groups",
+}
 _LOOKS = {"sample", "ranked_rows"}
 _KNOWN = {"sum_keys", "count_ends"}
 _COMMENTS = {
@@ -127,8 +135,8 @@ def write_down(
     compare: Compare,
     archive: str,
 ) -> Writing:
-    """Rehearse, and keep the statements. Refused where the run would be. `archive` names the tables for the copies of
-    rows, "" where none are kept."""
+    """Rehearse, and keep the statements. Refused where the run would be. `archive` names the tables
+    for the copies of rows, "" where none are kept."""
     database.write_for_people()
     scribe = Scribe(database)
     jobs = make_jobs(cast(Database, scribe))
@@ -147,7 +155,14 @@ def write_down(
         for number, job in enumerate(jobs, 1):
             name = archive and f"{archive}_{number}" if len(jobs) > 1 else archive
             done.append(
-                _write_step(scribe, job, limits, [one.preview.reach for one in done], name, number == len(jobs))
+                _write_step(
+                    scribe,
+                    job,
+                    limits,
+                    [one.preview.reach for one in done],
+                    name,
+                    number == len(jobs),
+                )
             )
     finally:
         undo(database)
@@ -162,7 +177,10 @@ def _write_step(
     scribe.proves = False
     found = judge(database, job, job.look(store=False), limits, earlier, last=last)
     if found.refusals:
-        raise Refused(f"Step {job.name}: {found.refusals[0]}", "A script is only written of what would be run.")
+        raise Refused(
+            f"Step {job.name}: {found.refusals[0]}",
+            "A script is only written of what would be run.",
+        )
     if not found.reach.matched:
         return WrittenStep(found, scribe.take())
     _look_at_keys(database, found.reach)
@@ -195,14 +213,24 @@ def _write_copies(scribe: Scribe, found: Preview, archive: str) -> list[Entry]:
     pieces = find_pieces(database, reach, {})
     entries: list[Entry] = []
     for table in dict.fromkeys(piece.portion.table for piece in pieces):
-        name = TableName(root.name.schema, archive if table is root else f"{archive}_{table.name.name}")
+        name = TableName(
+            root.name.schema, archive if table is root else f"{archive}_{table.name.name}"
+        )
         known = {(one.name.schema.lower(), one.name.name.lower()) for one in database.schema.tables}
         if (name.schema.lower(), name.name.lower()) in known:
-            raise Refused(f"There is a table {name} already.", "--archive-table NAME names other ones.")
+            raise Refused(
+                f"There is a table {name} already.", "--archive-table NAME names other ones."
+            )
         mine = [piece for piece in pieces if piece.portion.table is table]
         making = database.write_copy_table(name, mine[0].portion, find_left(pieces, table))
-        entries.append(Entry(Role.MAKE, making, f"Where the rows of {table.label} are kept", lasting=True))
+        entries.append(
+            Entry(Role.MAKE, making, f"Where the rows of {table.label} are kept", lasting=True)
+        )
         for piece in mine:
             text = database.write_copy(name, piece)
-            entries.append(Entry(Role.CHANGE, text, f"A copy of rows of {table.label}", rows=piece.portion.rows))
+            entries.append(
+                Entry(
+                    Role.CHANGE, text, f"A copy of rows of {table.label}", rows=piece.portion.rows
+                )
+            )
     return entries

@@ -11,7 +11,8 @@ from click.shell_completion import get_completion_class
 def command(shell: str) -> None:
     """Print what makes SHELL complete commands, options, tables and columns.
 
-    In bash: eval "$(yeldro completion bash)"; in zsh the same with zsh; in fish: yeldro completion fish | source
+    In bash: eval "$(yeldro completion bash)"; in zsh the same with zsh; in fish: yeldro completion
+    fish | source
     """
     from yeldro.cli.command_line import group
 

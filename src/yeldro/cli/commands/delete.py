@@ -15,7 +15,8 @@ from yeldro.options import DeletionOptions
 def command(options: DeletionOptions) -> int:
     """Delete the chosen rows of TABLE and what hangs on them, children first, in one transaction.
 
-    Shows the preview, asks, keeps an exact copy, deletes, compares every count, and commits only if all is as expected.
+    Shows the preview, asks, keeps an exact copy, deletes, compares every count, and commits only if
+    all is as expected.
     """
     from yeldro.cli.deletion import run_deletion
 

@@ -16,8 +16,16 @@ from yeldro.store.config import FILE_NAME
 
 
 @click.command("demo")
-@click.argument("folder", metavar="[DIR]", default="larkwater", type=click.Path(path_type=Path, file_okay=False))
-@click.option("--scale", type=click.IntRange(1, 1000), default=1, show_default=True, help="Multiply the volume.")
+@click.argument(
+    "folder", metavar="[DIR]", default="larkwater", type=click.Path(path_type=Path, file_okay=False)
+)
+@click.option(
+    "--scale",
+    type=click.IntRange(1, 1000),
+    default=1,
+    show_default=True,
+    help="Multiply the volume.",
+)
 @click.option("--build-only", is_flag=True, help="Make the database and stop.")
 def command(folder: Path, scale: int, build_only: bool) -> None:
     """Make the Larkwater demo database in a new folder and walk through the whole job on it."""

@@ -15,10 +15,11 @@ from yeldro.options import DuplicatesOptions
 @click.argument("table", shell_complete=complete_table)
 @takes(DuplicatesOptions)
 def command(options: DuplicatesOptions) -> int:
-    """Groups of rows of TABLE that are the same: which row would stay, where they differ, and what hangs on each.
+    """Groups of rows of TABLE that are the same: which row would stay, where they differ, and what
+    hangs on each.
 
-    Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns that are unique but
-    for a few rows are proposed.
+    Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns
+    that are unique but for a few rows are proposed.
     """
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_line, opened, read_duplicates_request
@@ -34,7 +35,9 @@ def command(options: DuplicatesOptions) -> int:
 
     check_seal(options)
     screen = Screen(options.format)
-    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+    with opened(
+        find_database(options.db), Mode.READ, options.wait, options.allow_function
+    ) as database:
         if options.same is None:
             table = database.schema.find_table(options.table)
             proposed = workflow.proposals(database, table)
@@ -50,7 +53,9 @@ def command(options: DuplicatesOptions) -> int:
             with workflow.duplicate_rows(database, request) as rows:
                 screen.write_line(render_line(["group", "verdict", *request.table.column_names]))
                 for group, place, *cells in rows:
-                    screen.write_line(render_line([group, "stays" if place == 1 else "goes", *cells]))
+                    screen.write_line(
+                        render_line([group, "stays" if place == 1 else "goes", *cells])
+                    )
                 screen.end_lines()
             return 0
         preview = workflow.merging(database, request) if request.grouping.is_decided else None

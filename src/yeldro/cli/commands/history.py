@@ -14,7 +14,8 @@ from yeldro.options import HistoryOptions
 def command(options: HistoryOptions) -> int:
     """Past runs: when, what, where, by whom, with which outcome, and whether they were restored.
 
-    With RUN the whole account of one. A run that died is settled by looking its rows up in the database.
+    With RUN the whole account of one. A run that died is settled by looking its rows up in the
+    database.
     """
     from yeldro.cli.consent import check_terminal
     from yeldro.cli.place import find_records_folder
@@ -46,7 +47,10 @@ def command(options: HistoryOptions) -> int:
         if doomed and not options.yes:
             check_terminal("Give --yes to drop without a question.")
             archived = sum(record.size > 0 for record in doomed)
-            what = f"Drop {count(len(doomed), 'record')}, {archived:,} of them with an archive? It cannot be undone."
+            what = (
+                f"Drop {count(len(doomed), 'record')}, {archived:,} of them with an archive? It "
+                "cannot be undone."
+            )
             if not confirm(what):
                 raise Declined("Declined; nothing was dropped.")
         for record in doomed:

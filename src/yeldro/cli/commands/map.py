@@ -15,7 +15,8 @@ from yeldro.options import MapOptions
 def command(options: MapOptions) -> None:
     """The tables in deletion order, and what references what.
 
-    With TABLE: only what hangs on it. With a selection too: how many rows of each table it would touch.
+    With TABLE: only what hangs on it. With a selection too: how many rows of each table it would
+    touch.
     """
     from yeldro.cli.place import find_database
     from yeldro.cli.request import is_selection, opened, read_mapped_request
@@ -26,10 +27,14 @@ def command(options: MapOptions) -> None:
     from yeldro.usecases import look as workflow
 
     screen = Screen(options.format)
-    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+    with opened(
+        find_database(options.db), Mode.READ, options.wait, options.allow_function
+    ) as database:
         root = database.schema.find_table(options.table) if options.table else None
         chosen = is_selection(options)
-        found = workflow.draw_map(database, root, read_mapped_request(database, options) if root and chosen else None)
+        found = workflow.draw_map(
+            database, root, read_mapped_request(database, options) if root and chosen else None
+        )
         if screen.format == "json":
             screen.write_document(make_map(database.name, found))
         else:

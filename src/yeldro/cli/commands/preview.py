@@ -15,10 +15,12 @@ from yeldro.options import PreviewOptions
 @click.argument("table", shell_complete=complete_table)
 @takes(PreviewOptions)
 def command(options: PreviewOptions) -> int:
-    """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes nothing.
+    """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes
+    nothing.
 
-    With --format csv all matched rows are written. Ends with status 3 where the deletion would be stopped. In place of
-    TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as the data is now; with --seal it is sealed.
+    With --format csv all matched rows are written. Ends with status 3 where the deletion would be
+    stopped. In place of TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as
+    the data is now; with --seal it is sealed.
     """
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_line, opened, read_request
@@ -38,10 +40,14 @@ def command(options: PreviewOptions) -> int:
         return preview_cleanup(options)
     check_seal(options)
     screen = Screen(options.format)
-    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+    with opened(
+        find_database(options.db), Mode.READ, options.wait, options.allow_function
+    ) as database:
         request = read_request(database, options)
         if options.save:
-            save_cleanup(options, read_selection(request.asked, database.schema, database.dialect), database)
+            save_cleanup(
+                options, read_selection(request.asked, database.schema, database.dialect), database
+            )
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):
                 screen.write_line(render_line(columns))

@@ -16,8 +16,8 @@ from yeldro.options import RestoreOptions
 def command(options: RestoreOptions) -> int:
     """Put the archived rows of RUN back, parents first, exactly as they were, in one transaction.
 
-    RUN is the name of a run record, the beginning of it, `last`, or the path of its folder. Rows that are there
-    unchanged are skipped, so it can be run twice. Nothing else is overwritten.
+    RUN is the name of a run record, the beginning of it, `last`, or the path of its folder. Rows
+    that are there unchanged are skipped, so it can be run twice. Nothing else is overwritten.
     """
     from yeldro.cli.consent import check_consent, find_protection
     from yeldro.cli.person import Person

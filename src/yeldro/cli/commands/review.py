@@ -16,7 +16,8 @@ from yeldro.options import ReviewOptions
 @click.argument("script")
 @takes(ReviewOptions)
 def command(options: ReviewOptions) -> int:
-    """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of them.
+    """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of
+    them.
 
     Ends with status 3 where there is something to mend or that could not be judged.
     """
@@ -31,13 +32,17 @@ def command(options: ReviewOptions) -> int:
 
     screen = Screen(options.format)
     text = _read(options.script)
-    with opened(find_database(options.db), Mode.READ, options.wait, options.allow_function) as database:
+    with opened(
+        find_database(options.db), Mode.READ, options.wait, options.allow_function
+    ) as database:
         found = workflow.review(database, text, options.dialect)
         if options.save:
             from yeldro.cli.saving import save_reviewed
 
             path = Path(options.save)
-            save_reviewed(found, Path(options.script), path, options.db, may_replace=options.replace)
+            save_reviewed(
+                found, Path(options.script), path, options.db, may_replace=options.replace
+            )
         if screen.format == "json":
             screen.write_document(make_review(found))
         else:

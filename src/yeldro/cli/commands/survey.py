@@ -15,8 +15,8 @@ from yeldro.options import SurveyOptions
 def command(options: SurveyOptions) -> None:
     """What is in the database: tables, keys, references, triggers.
 
-    With TABLES: a close look at each, with what its columns hold, a few rows, and what is unique in the data.
-    Changes nothing.
+    With TABLES: a close look at each, with what its columns hold, a few rows, and what is unique in
+    the data. Changes nothing.
     """
     from yeldro.cli.place import find_database
     from yeldro.cli.request import opened

@@ -66,7 +66,8 @@ def ties_at_limit(table: Table, limit: int, columns: Sequence[str], rows: int) -
     return Caution(
         "ties-at-limit",
         f"{table.label}.{', '.join(columns)}",
-        f"{rows:,} more rows have the same {', '.join(columns)} as the last of the {limit:,}, and only the key decided "
+        f"{rows:,} more rows have the same {', '.join(columns)} as the last of the {limit:,}, and "
+        "only the key decided "
         "between them. Add a column to --order-by, or change --limit.",
     )
 
@@ -83,7 +84,8 @@ def whole_table(table: Table, rows: int, advice: str) -> Caution:
     return Caution(
         "whole-table",
         table.label,
-        f"All {rows:,} rows of {table.label} match, so nothing of the table would be left. {advice}",
+        f"All {rows:,} rows of {table.label} match, so nothing of the table would be left. "
+        f"{advice}",
     )
 
 
@@ -91,7 +93,8 @@ def undeclared_reference(subject: str, distinct: int, fitting: int) -> Caution:
     return Caution(
         "undeclared-reference",
         subject,
-        f"By its name, type and values ({fitting:,} of {distinct:,} fit) this is a reference that the schema does not "
+        f"By its name, type and values ({fitting:,} of {distinct:,} fit) this is a reference that "
+        "the schema does not "
         "declare, so nothing follows it. If it is one, put it into yeldro.toml.",
     )
 
@@ -114,7 +117,8 @@ def case_blind_groups(table: Table, column: str, groups: int) -> Caution:
     return Caution(
         "case-blind",
         f"{table.label}.{column}",
-        f"In {groups:,} groups the collation of {column} makes several spellings one. A unique index would too; look "
+        f"In {groups:,} groups the collation of {column} makes several spellings one. A unique "
+        "index would too; look "
         "at them, and add an expression to --same where they should stay apart.",
     )
 
@@ -123,8 +127,10 @@ def large_group(table: Table, same: str, rows: int) -> Caution:
     return Caution(
         "large-group",
         table.label,
-        f"One group holds {rows:,} rows with the same {same}, far more than the others. That is often a value that "
-        "stands for nothing, such as a placeholder. Look at it, and leave it out with --where if so.",
+        f"One group holds {rows:,} rows with the same {same}, far more than the others. That is "
+        "often a value that "
+        "stands for nothing, such as a placeholder. Look at it, and leave it out with --where if "
+        "so.",
     )
 
 
@@ -132,8 +138,10 @@ def unindexed_check(reference: Reference, checks: int, rows: int) -> Caution:
     return Caution(
         "unindexed-reference",
         str(reference),
-        f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, so for each of the "
-        f"{checks:,} rows deleted from {reference.parent.label} the database would look through {rows:,} rows. The "
+        f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, so for "
+        "each of the "
+        f"{checks:,} rows deleted from {reference.parent.label} the database would look through "
+        f"{rows:,} rows. The "
         f"run builds an index first and drops it before it commits, which keeps writers of "
         f"{reference.child.label} waiting. A lasting index would be better.",
     )
@@ -143,45 +151,55 @@ def hidden_reference(table: Table, reason: str) -> Caution:
     return Caution(
         "hidden-reference",
         table.label,
-        f"Not everything that depends on {table.label} can be seen: {reason}. No row of {table.label} is deleted "
+        f"Not everything that depends on {table.label} can be seen: {reason}. No row of "
+        f"{table.label} is deleted "
         "until it can.",
     )
 
 
-def find_schema_cautions(schema: Schema, table: Table, events: Collection[str] = ("DELETE",)) -> Iterator[Caution]:
-    """What the catalogue alone says about a table whose rows are deleted, or updated, as `events` say."""
+def find_schema_cautions(
+    schema: Schema, table: Table, events: Collection[str] = ("DELETE",)
+) -> Iterator[Caution]:
+    """What the catalogue alone says about a table whose rows are deleted, or updated, as `events`
+    say."""
     if table.kind != "table":
         return
     if not table.key:
         yield Caution(
             "no-key",
             table.label,
-            f"{table.label} has no primary key, so equal rows cannot be told apart by their values. "
+            f"{table.label} has no primary key, so equal rows cannot be told apart by their "
+            "values. "
             "Give it one where you can.",
         )
     if table.refusal.endswith(CANNOT_ROLL_BACK):
         yield Caution(
-            "not-transactional", table.label, f"Nothing is deleted from {table.label}, because {table.refusal}."
+            "not-transactional",
+            table.label,
+            f"Nothing is deleted from {table.label}, because {table.refusal}.",
         )
     for reference in schema.outgoing(table):
         if reference.broken:
             yield Caution(
                 "unenforced-reference",
                 str(reference),
-                f"{reference.broken}, so the database cannot enforce it. Mend or drop the reference.",
+                f"{reference.broken}, so the database cannot enforce it. Mend or drop the "
+                "reference.",
             )
         elif not reference.enforced and reference.declared:
             yield Caution(
                 "unenforced-reference",
                 str(reference),
-                "Its checks are switched off, or old rows were never checked, so rows may point at nothing. "
+                "Its checks are switched off, or old rows were never checked, so rows may point "
+                "at nothing. "
                 "Yeldro follows and checks it all the same.",
             )
         elif not reference.is_indexed:
             yield Caution(
                 "unindexed-reference",
                 str(reference),
-                f"No index of {table.label} begins with {', '.join(reference.columns)}, so every deletion from "
+                f"No index of {table.label} begins with {', '.join(reference.columns)}, so every "
+                "deletion from "
                 f"{reference.parent.label} scans the whole table. Add an index.",
             )
     if table.name in schema.hidden:
@@ -190,7 +208,8 @@ def find_schema_cautions(schema: Schema, table: Table, events: Collection[str] =
         yield Caution(
             "row-security",
             table.label,
-            f"Row security is on for {table.label}: another role may see other rows. Where it would hide rows from "
+            f"Row security is on for {table.label}: another role may see other rows. Where it "
+            "would hide rows from "
             "this role, the run fails instead of missing them.",
         )
     for trigger in table.triggers:
@@ -199,6 +218,7 @@ def find_schema_cautions(schema: Schema, table: Table, events: Collection[str] =
             yield Caution(
                 "trigger",
                 f"{table.label}.{trigger.name}",
-                f"The trigger {trigger.name} runs when rows of {table.label} are {' or '.join(met)} and may change "
+                f"The trigger {trigger.name} runs when rows of {table.label} are "
+                f"{' or '.join(met)} and may change "
                 "other tables. Read it before you delete.",
             )

@@ -15,14 +15,16 @@ RARE = 0.1
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One of the AND-ed parts of a selection's conditions, and how many rows meet it and all parts before it."""
+    """One of the AND-ed parts of a selection's conditions, and how many rows meet it and all parts
+    before it."""
 
     text: str
     rows: int
 
 
 def find_parts(database: Database, selection: Selection) -> tuple[Part, ...]:
-    """The AND-ed parts in their order; () where there is one only, or where the parser could not read them."""
+    """The AND-ed parts in their order; () where there is one only, or where the parser could not
+    read them."""
     if selection.view or any(condition.tree is None for condition in selection.conditions):
         return ()
     parts = [one for condition in selection.conditions for one in cut_at_and(condition)]
@@ -33,16 +35,26 @@ def find_parts(database: Database, selection: Selection) -> tuple[Part, ...]:
 
 
 def find_hints(
-    database: Database, selection: Selection, keys: KeySet, matched: int, columns: Sequence[str], sample: Sequence[Row]
+    database: Database,
+    selection: Selection,
+    keys: KeySet,
+    matched: int,
+    columns: Sequence[str],
+    sample: Sequence[Row],
 ) -> Iterator[str]:
     """Sentences about the matched rows."""
     table = selection.table
     if matched == 1 and sample and selection.conditions and table.key and not pins_a_row(selection):
         key = [str(sample[0][columns.index(name)]) for name in table.key]
         yield f"One row matches, but by no unique column: --key {','.join(key)} names it for good."
-    nullable = [name for name in columns if name in table.column_names and table.column(name).nullable]
+    nullable = [
+        name for name in columns if name in table.column_names and table.column(name).nullable
+    ]
     if matched > 1 and nullable:
         filled = database.count_filled(keys, nullable)
         for name, rows in zip(nullable, filled, strict=True):
             if 0 < matched - rows <= RARE * matched:
-                yield f"{matched - rows:,} of the {matched:,} matched rows have no {name}, unlike the rest."
+                yield (
+                    f"{matched - rows:,} of the {matched:,} matched rows have no {name}, unlike "
+                    "the rest."
+                )

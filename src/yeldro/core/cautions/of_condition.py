@@ -1,4 +1,5 @@
-"""What a condition may mean other than what was meant: known mistakes, with figures from the database."""
+"""What a condition may mean other than what was meant: known mistakes, with figures from the
+database."""
 
 from __future__ import annotations
 
@@ -17,12 +18,31 @@ from yeldro.core.selection.condition import Condition, ands
 from yeldro.core.selection.selection import Selection
 
 _UNPARSED = (
-    "The parser could not read the condition, so nobody looked for unknown columns, for functions that do more than "
-    "look, or for any of the known mistakes. Only the database checks it. Look at the matched rows with care."
+    "The parser could not read the condition, so nobody looked for unknown columns, for functions "
+    "that do more than "
+    "look, or for any of the known mistakes. Only the database checks it. Look at the matched "
+    "rows with care."
 )
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
-_CHANGING = {"random", "rand", "uuid", "gen_random_uuid", "newid", "randomblob", "clock_timestamp", "sysdate"}
-_CLOCKS = {"now", "current_timestamp", "current_date", "currenttimestamp", "currentdate", "curdate", "localtimestamp"}
+_CHANGING = {
+    "random",
+    "rand",
+    "uuid",
+    "gen_random_uuid",
+    "newid",
+    "randomblob",
+    "clock_timestamp",
+    "sysdate",
+}
+_CLOCKS = {
+    "now",
+    "current_timestamp",
+    "current_date",
+    "currenttimestamp",
+    "currentdate",
+    "curdate",
+    "localtimestamp",
+}
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
 _MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?(Z|[+-]\d{2}:?\d{2})?")
 _DAYS = "[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*"
@@ -48,17 +68,24 @@ class Look:
         return self.database.abilities.quirks
 
     def written(self, node: exp.Expr) -> str:
-        """As SQL, with parameters as a person writes them: the parser would spell each in its dialect's own way."""
-        plain = node.transform(lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one)
+        """As SQL, with parameters as a person writes them: the parser would spell each in its
+        dialect's own way."""
+        plain = node.transform(
+            lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one
+        )
         return plain.sql(dialect=self.condition.dialect)
 
     def count(self, text: str) -> int | None:
-        """How many rows of the table meet a condition made from the person's own, None where it cannot be run."""
+        """How many rows of the table meet a condition made from the person's own, None where it
+        cannot be run."""
         return self.database.try_count(self.scopes.table, self.condition.derive(text))
 
 
-def find_doubts(database: Database, selection: Selection, keys: KeySet, expects_one: bool) -> list[Caution]:
-    """Everything that is doubtful about the conditions of a selection whose matched rows stand in `keys`."""
+def find_doubts(
+    database: Database, selection: Selection, keys: KeySet, expects_one: bool
+) -> list[Caution]:
+    """Everything that is doubtful about the conditions of a selection whose matched rows stand in
+    `keys`."""
     found: dict[tuple[str, str], Caution] = {}
     table = selection.view.table if selection.view else selection.table
     for condition in selection.conditions:
@@ -73,7 +100,8 @@ def find_doubts(database: Database, selection: Selection, keys: KeySet, expects_
         found["not-unique", table.label] = Caution(
             "not-unique",
             table.label,
-            f"One row is expected, but the condition is on no unique column of {table.label}, so tomorrow it may match "
+            f"One row is expected, but the condition is on no unique column of {table.label}, so "
+            "tomorrow it may match "
             "another or more. Name the row by --key.",
         )
     return list(found.values())
@@ -86,12 +114,15 @@ def _never_true(look: Look, tree: exp.Expr) -> Iterator[Finding]:
     for node in tree.find_all(*_COMPARISONS):
         sides = (node.left, node.right)
         if any(isinstance(side, exp.Null) for side in sides):
-            other = look.written(next((side for side in sides if not isinstance(side, exp.Null)), node.left))
+            other = look.written(
+                next((side for side in sides if not isinstance(side, exp.Null)), node.left)
+            )
             word = "IS NOT NULL" if isinstance(node, exp.NEQ) else "IS NULL"
             yield (
                 "never-true",
                 look.written(node),
-                f"{look.written(node)} is true for no row at all, because NULL equals nothing. Write {other} {word}.",
+                f"{look.written(node)} is true for no row at all, because NULL equals nothing. "
+                f"Write {other} {word}.",
             )
 
 
@@ -99,15 +130,26 @@ def _always_true(look: Look, tree: exp.Expr) -> Iterator[Finding]:
     for node in _parts(tree):
         if isinstance(node, exp.EQ) and look.scopes.column(node.left) and node.left == node.right:
             written = look.written(node)
-            yield "always-true", written, f"{written} is true for every row without a NULL there. Leave it out."
-        elif not any(node.find_all(exp.Column, exp.Placeholder, exp.Query, exp.Func)) and _is_true(node):
+            yield (
+                "always-true",
+                written,
+                f"{written} is true for every row without a NULL there. Leave it out.",
+            )
+        elif not any(node.find_all(exp.Column, exp.Placeholder, exp.Query, exp.Func)) and _is_true(
+            node
+        ):
             written = look.written(node)
-            yield "always-true", written, f"{written} is true for every row of {look.table_label}. Leave it out."
+            yield (
+                "always-true",
+                written,
+                f"{written} is true for every row of {look.table_label}. Leave it out.",
+            )
         elif isinstance(node, exp.Exists) and not look.scopes.is_correlated(node.this):
             yield (
                 "always-true",
                 look.written(node),
-                f"{look.written(node)} does not look at the row of {look.table_label}, so it is the same for all of "
+                f"{look.written(node)} does not look at the row of {look.table_label}, so it is "
+                "the same for all of "
                 "them. Compare a column of the subquery with one of the table.",
             )
 
@@ -125,7 +167,11 @@ def _null_in_list(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             )
         query = node.args.get("query")
         select = query.this if isinstance(query, exp.Subquery) else query
-        if not isinstance(select, exp.Select) or len(select.selects) != 1 or look.scopes.is_correlated(select):
+        if (
+            not isinstance(select, exp.Select)
+            or len(select.selects) != 1
+            or look.scopes.is_correlated(select)
+        ):
             continue
         nulls = _count_nulls(look, select)
         if nulls:
@@ -133,7 +179,8 @@ def _null_in_list(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "null-in-list",
                 look.written(node.parent),
-                f"{nulls:,} rows of the subquery hold NULL in {shown}, and with one NULL in its list NOT IN matches "
+                f"{nulls:,} rows of the subquery hold NULL in {shown}, and with one NULL in its "
+                "list NOT IN matches "
                 f"no row at all. Add WHERE {shown} IS NOT NULL, or use NOT EXISTS with {what}.",
             )
 
@@ -141,7 +188,9 @@ def _null_in_list(look: Look, tree: exp.Expr) -> Iterator[Finding]:
 def _count_nulls(look: Look, select: exp.Select) -> int | None:
     inner = select.copy()
     inner.selects[0].replace(exp.alias_(inner.selects[0].unalias().copy(), "yeldro_value"))
-    text = f"(SELECT count(*) FROM ({look.written(inner)}) AS yeldro_list WHERE yeldro_value IS NULL)"
+    text = (
+        f"(SELECT count(*) FROM ({look.written(inner)}) AS yeldro_list WHERE yeldro_value IS NULL)"
+    )
     return look.database.try_number(look.condition.derive(text))
 
 
@@ -160,8 +209,10 @@ def _outer_column(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         yield (
             "outer-column",
             node.name,
-            f"{inside} has no column {node.name}, so in the subquery it silently means that of {found.table.label}, "
-            "and the subquery compares the row with itself. Name a column of the subquery's own table.",
+            f"{inside} has no column {node.name}, so in the subquery it silently means that of "
+            f"{found.table.label}, "
+            "and the subquery compares the row with itself. Name a column of the subquery's own "
+            "table.",
         )
 
 
@@ -171,7 +222,8 @@ def _has_inner(look: Look, comparison: exp.Expr) -> bool:
 
 
 def _quoted_word(look: Look, tree: exp.Expr) -> Iterator[Finding]:
-    """A quoted word that the engine reads as a text, because there is no such column or because it always does."""
+    """A quoted word that the engine reads as a text, because there is no such column or because it
+    always does."""
     if Quirk.QUOTED_TEXTS not in look.quirks:
         return
     names = list(look.scopes.table.column_names)
@@ -184,12 +236,15 @@ def _quoted_word(look: Look, tree: exp.Expr) -> Iterator[Finding]:
 
 
 def _quoted(word: str, names: Iterable[str]) -> Finding:
-    near = difflib.get_close_matches(word.lower(), [name.lower() for name in names], n=1, cutoff=0.6)
+    near = difflib.get_close_matches(
+        word.lower(), [name.lower() for name in names], n=1, cutoff=0.6
+    )
     hint = f" The nearest column is {near[0]}." if near else ""
     return (
         "quoted-word",
         word,
-        f"The quoted word {word} is no column here but a text, so the comparison is the same for every row.{hint} "
+        f"The quoted word {word} is no column here but a text, so the comparison is the same for "
+        f"every row.{hint} "
         "Write a column's name without these quotes.",
     )
 
@@ -204,10 +259,15 @@ def _mixed_and_or(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "mixed-and-or",
                 look.written(node),
-                f"AND binds before OR, so this is read as {look.written(read)}. Write the brackets that you mean.",
+                f"AND binds before OR, so this is read as {look.written(read)}. Write the "
+                "brackets that you mean.",
             )
     if Quirk.PIPES_ARE_OR in look.quirks and "||" in look.condition.text:
-        yield "mixed-and-or", "||", "|| means OR here and does not join texts. Write OR, or CONCAT(…)."
+        yield (
+            "mixed-and-or",
+            "||",
+            "|| means OR here and does not join texts. Write OR, or CONCAT(…).",
+        )
 
 
 def _converted(look: Look, tree: exp.Expr) -> Iterator[Finding]:
@@ -230,7 +290,8 @@ def _converted(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 yield (
                     "text-as-number",
                     look.written(node),
-                    f"{look.written(node)} compares a number with a text without turning either into the other, and a "
+                    f"{look.written(node)} compares a number with a text without turning either "
+                    "into the other, and a "
                     "number is always less. Leave out the quotes.",
                 )
 
@@ -256,8 +317,10 @@ def _mixed_types(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "mixed-types",
                 f"{look.table_label}.{column.name}",
-                f"{rows:,} rows of {look.table_label} hold {what}: {matching:,} of them meet {look.written(node)}. "
-                f"Look at them, and leave them out with a condition on {name} if they are not meant.",
+                f"{rows:,} rows of {look.table_label} hold {what}: {matching:,} of them meet "
+                f"{look.written(node)}. "
+                f"Look at them, and leave them out with a condition on {name} if they are not "
+                "meant.",
             )
 
 
@@ -268,7 +331,8 @@ def _bare_texts(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "text-as-number",
                 column.name,
-                f"{column.name} is a text and is read as a number here: true where that is not 0. Compare it with "
+                f"{column.name} is a text and is read as a number here: true where that is not 0. "
+                "Compare it with "
                 "something.",
             )
 
@@ -279,29 +343,50 @@ def _mismatch(look: Look, column: Column, value: exp.Expr) -> str:
     is_number = isinstance(value, exp.Literal) and not value.is_string
     if column.family in (Family.DATE, Family.TIMESTAMP):
         if _is_arithmetic(value):
-            return f"without quotes {look.written(value)} is a sum of numbers and no day. Put it in quotes."
+            return (
+                f"without quotes {look.written(value)} is a sum of numbers and no day. Put it in "
+                "quotes."
+            )
         if is_text and not _MOMENT.fullmatch(value.this):
-            how = "as a text, letter by letter" if Quirk.UNTYPED in look.quirks else "after a conversion that may fail"
-            return f"the text is no day in the form 2024-01-31, so it is compared {how}. Write it in that form."
+            how = (
+                "as a text, letter by letter"
+                if Quirk.UNTYPED in look.quirks
+                else "after a conversion that may fail"
+            )
+            return (
+                f"the text is no day in the form 2024-01-31, so it is compared {how}. Write it in "
+                "that form."
+            )
         if is_number:
             return "a number is compared with a day. Put the day in quotes."
     if Quirk.TEXTS_AS_NUMBERS in look.quirks and column.family is Family.TEXT and is_number:
         return (
-            f"every {column.name} is turned into a number first, and a text without one counts as 0. Put quotes around "
+            f"every {column.name} is turned into a number first, and a text without one counts as "
+            "0. Put quotes around "
             "the value."
         )
     is_ordered = not isinstance(value.parent, exp.EQ | exp.NEQ)
     if Quirk.UNTYPED in look.quirks and column.family is Family.TEXT and is_number and is_ordered:
         return (
-            f"{column.name} holds texts, so the number is compared as one, letter by letter: '10' is less than '9'. "
+            f"{column.name} holds texts, so the number is compared as one, letter by letter: '10' "
+            "is less than '9'. "
             "Put quotes around the value, or compare CAST(… AS INTEGER)."
         )
-    if column.family in (Family.INTEGER, Family.NUMBER) and is_text and not _NUMERIC.fullmatch(value.this):
+    if (
+        column.family in (Family.INTEGER, Family.NUMBER)
+        and is_text
+        and not _NUMERIC.fullmatch(value.this)
+    ):
         if Quirk.UNTYPED in look.quirks and look.count(f"typeof(\"{column.name}\") = 'text'"):
             return ""  # the column holds texts, so one may well be meant
         if Quirk.UNTYPED in look.quirks:
-            return f"the value is no number, and any number is less than any text. Compare {column.name} with a number."
-        return f"the text is turned into a number first, here 0. Compare {column.name} with a number."
+            return (
+                "the value is no number, and any number is less than any text. Compare "
+                f"{column.name} with a number."
+            )
+        return (
+            f"the text is turned into a number first, here 0. Compare {column.name} with a number."
+        )
     return ""
 
 
@@ -310,24 +395,33 @@ def _by_conversion(look: Look, node: exp.Expr, column: Column) -> str:
     if column.family is not Family.TEXT:
         return ""
     value = node.expression if look.scopes.column(node.this) else node.this
-    plain = type(node)(this=exp.column(column.name, quoted=True), expression=exp.Literal.string(value.name))
+    plain = type(node)(
+        this=exp.column(column.name, quoted=True), expression=exp.Literal.string(value.name)
+    )
     rows = look.count(f"({look.written(node)}) AND NOT ({look.written(plain)})")
     return f" {rows:,} rows match by that alone." if rows else ""
 
 
 def _is_arithmetic(node: exp.Expr) -> bool:
-    return isinstance(node, exp.Sub) and not node.find(exp.Column, exp.Func) and bool(node.find(exp.Sub))
+    return (
+        isinstance(node, exp.Sub)
+        and not node.find(exp.Column, exp.Func)
+        and bool(node.find(exp.Sub))
+    )
 
 
 def _is_untyped(one: exp.Expr, value: exp.Expr, look: Look) -> bool:
     """Whether an expression without a type of its own, but of numbers, meets a text."""
     if not (isinstance(value, exp.Literal) and value.is_string):
         return False
-    if not isinstance(one, exp.Coalesce | exp.Abs | exp.Length | exp.Round | exp.Add | exp.Sub | exp.Mul | exp.Div):
+    if not isinstance(
+        one, exp.Coalesce | exp.Abs | exp.Length | exp.Round | exp.Add | exp.Sub | exp.Mul | exp.Div
+    ):
         return False
     columns = [look.scopes.column(column) for column in one.find_all(exp.Column)]
     numbers = isinstance(one, exp.Length) or all(
-        column is not None and column.family in (Family.INTEGER, Family.NUMBER) for column in columns
+        column is not None and column.family in (Family.INTEGER, Family.NUMBER)
+        for column in columns
     )
     return numbers
 
@@ -337,7 +431,12 @@ def _case_blind(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         column = look.scopes.column(node.this)
         values = [*node.expressions, node.args.get("expression")]
         texts = [value for value in values if isinstance(value, exp.Literal | exp.Placeholder)]
-        if not column or not texts or not _is_blind(look, column, node) or node.find_ancestor(exp.Select):
+        if (
+            not column
+            or not texts
+            or not _is_blind(look, column, node)
+            or node.find_ancestor(exp.Select)
+        ):
             continue
         if isinstance(node, exp.Like):
             pattern = texts[0].name if isinstance(texts[0], exp.Literal) else ""
@@ -350,32 +449,45 @@ def _case_blind(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "case-blind",
                 f"{look.table_label}.{column.name}",
-                f"The collation of {column.name} merges spellings: {', '.join(map(repr, spellings[:5]))}{more} all "
+                f"The collation of {column.name} merges spellings: "
+                f"{', '.join(map(repr, spellings[:5]))}{more} all "
                 "match. Compare in binary form if only one is meant.",
             )
 
 
 def _is_blind(look: Look, column: Column, node: exp.Expr) -> bool:
-    blind = column.collation.lower().endswith("_ci") or column.collation.upper() == "NOCASE" or "citext" in column.type
+    blind = (
+        column.collation.lower().endswith("_ci")
+        or column.collation.upper() == "NOCASE"
+        or "citext" in column.type
+    )
     return blind or (isinstance(node, exp.Like) and Quirk.BLIND_LIKE in look.quirks)
 
 
 def _nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Finding]:
-    """`<>` and NOT leave rows with NULL out, which is easily forgotten. Only parts that every row must meet count."""
+    """`<>` and NOT leave rows with NULL out, which is easily forgotten. Only parts that every row
+    must meet count."""
     for part in ands(tree):
         node = (
-            part.this if isinstance(part, exp.Not) and isinstance(part.this, exp.In | exp.Like | exp.Between) else part
+            part.this
+            if isinstance(part, exp.Not) and isinstance(part.this, exp.In | exp.Like | exp.Between)
+            else part
         )
         if not isinstance(part, exp.NEQ) and node is part:
             continue
         left = look.scopes.column(node.this)
-        if left is None or not left.nullable or any(isinstance(one, exp.Null) for one in node.iter_expressions()):
+        if (
+            left is None
+            or not left.nullable
+            or any(isinstance(one, exp.Null) for one in node.iter_expressions())
+        ):
             continue
         if rows := look.count(f"{look.written(node.this)} IS NULL"):
             yield (
                 "null-left-out",
                 f"{look.table_label}.{left.name}",
-                f"{rows:,} rows of {look.table_label} hold NULL in {left.name}, and {look.written(part)} is not true "
+                f"{rows:,} rows of {look.table_label} hold NULL in {left.name}, and "
+                f"{look.written(part)} is not true "
                 f"for them. If they are meant too, add OR {left.name} IS NULL, in brackets.",
             )
 
@@ -383,9 +495,17 @@ def _nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Finding]:
 def _wildcards(look: Look, tree: exp.Expr) -> Iterator[Finding]:
     for node in tree.find_all(exp.Like):
         pattern = node.expression
-        if not isinstance(pattern, exp.Literal) or "_" not in pattern.this or isinstance(node.parent, exp.Escape):
+        if (
+            not isinstance(pattern, exp.Literal)
+            or "_" not in pattern.this
+            or isinstance(node.parent, exp.Escape)
+        ):
             continue
-        if isinstance(node.parent, exp.Not) or node.find_ancestor(exp.Select) or look.scopes.column(node.this) is None:
+        if (
+            isinstance(node.parent, exp.Not)
+            or node.find_ancestor(exp.Select)
+            or look.scopes.column(node.this) is None
+        ):
             continue
         plain = pattern.this.replace("!", "!!").replace("_", "!_").replace("'", "''")
         what = look.written(node.this)
@@ -394,7 +514,8 @@ def _wildcards(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "wildcard",
                 look.written(node),
-                f"In LIKE an underscore stands for any character: {rows:,} rows match by that alone. If the "
+                f"In LIKE an underscore stands for any character: {rows:,} rows match by that "
+                "alone. If the "
                 f"character itself is meant: {what} LIKE '{plain}' ESCAPE '!'.",
             )
 
@@ -417,7 +538,8 @@ def _days_and_moments(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "end-of-day",
                 look.written(node),
-                f"{column.name} holds moments, and the day {end.this} alone means its midnight.{told} Write "
+                f"{column.name} holds moments, and the day {end.this} alone means its "
+                f"midnight.{told} Write "
                 f"{what} < the day after.",
             )
 
@@ -433,7 +555,8 @@ def _approximate(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "approximate-number",
                 look.written(node),
-                f"{column.name} is a {column.type} and holds {value.this} only approximately, so = may miss it. "
+                f"{column.name} is a {column.type} and holds {value.this} only approximately, so "
+                "= may miss it. "
                 "Compare with a small range.",
             )
 
@@ -446,14 +569,18 @@ def _changing(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "changing-condition",
                 look.written(node),
-                f"{look.written(node)} is another value for every row and every time, so the rows that match now are "
+                f"{look.written(node)} is another value for every row and every time, so the rows "
+                "that match now are "
                 "not those of the next time. Choose rows by their own values.",
             )
-        elif name in _CLOCKS or (name in ("date", "datetime", "tsordstodate", "cast") and "'now'" in argument):
+        elif name in _CLOCKS or (
+            name in ("date", "datetime", "tsordstodate", "cast") and "'now'" in argument
+        ):
             yield (
                 "changing-condition",
                 look.written(node),
-                f"{look.written(node)} moves on, so a later run matches other rows. Give the day as a value if the "
+                f"{look.written(node)} moves on, so a later run matches other rows. Give the day "
+                "as a value if the "
                 "same rows are meant.",
             )
 
@@ -494,7 +621,11 @@ def _is_true(node: exp.Expr) -> bool:
         return not node.is_string and bool(_NUMERIC.fullmatch(node.this)) and float(node.this) != 0
     if isinstance(node, exp.EQ):
         return bool(node.left == node.right)
-    return isinstance(node, exp.NEQ) and node.left != node.right and type(node.left) is type(node.right)
+    return (
+        isinstance(node, exp.NEQ)
+        and node.left != node.right
+        and type(node.left) is type(node.right)
+    )
 
 
 def pins_a_row(selection: Selection) -> bool:
@@ -502,7 +633,16 @@ def pins_a_row(selection: Selection) -> bool:
     fixed: set[str] = set()
     for condition in selection.conditions:
         for node in ands(condition.tree) if condition.tree else ():
-            if isinstance(node, exp.EQ) and isinstance(node.this, exp.Column) and not node.expression.find(exp.Column):
+            if (
+                isinstance(node, exp.EQ)
+                and isinstance(node.this, exp.Column)
+                and not node.expression.find(exp.Column)
+            ):
                 fixed.add(node.this.name.lower())
-    sets = [selection.table.key, *(index.columns for index in selection.table.indexes if index.unique)]
-    return bool(selection.listed) or any(columns and {name.lower() for name in columns} <= fixed for columns in sets)
+    sets = [
+        selection.table.key,
+        *(index.columns for index in selection.table.indexes if index.unique),
+    ]
+    return bool(selection.listed) or any(
+        columns and {name.lower() for name in columns} <= fixed for columns in sets
+    )

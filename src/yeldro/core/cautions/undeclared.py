@@ -14,7 +14,8 @@ SHARE = 0.9
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Likely:
-    """`fitting` of `distinct` different values of a column stand in a unique column of another table."""
+    """`fitting` of `distinct` different values of a column stand in a unique column of another
+    table."""
 
     child: Table
     column: Column
@@ -28,7 +29,8 @@ class Likely:
 
 
 def find_likely(database: Database) -> list[Likely]:
-    """References that are likely by name and type, and by 90 % of the different values. At most 20 are tried."""
+    """References that are likely by name and type, and by 90 % of the different values. At most 20
+    are tried."""
     found = []
     for child, column, parent, referred in list(_candidates(database.schema))[:MOST]:
         distinct, fitting = database.count_fitting(child, column.name, parent, referred.name)
@@ -38,8 +40,14 @@ def find_likely(database: Database) -> list[Likely]:
 
 
 def _candidates(schema: Schema) -> Iterator[tuple[Table, Column, Table, Column]]:
-    tables = [table for table in schema.tables if table.kind == "table" and table.name not in schema.partitions]
-    declared = {(reference.child, name) for reference in schema.references for name in reference.columns}
+    tables = [
+        table
+        for table in schema.tables
+        if table.kind == "table" and table.name not in schema.partitions
+    ]
+    declared = {
+        (reference.child, name) for reference in schema.references for name in reference.columns
+    }
     for child in tables:
         for column in child.columns:
             if (child, column.name) in declared or (column.name,) == child.key:
@@ -51,14 +59,22 @@ def _candidates(schema: Schema) -> Iterator[tuple[Table, Column, Table, Column]]
 
 
 def _unique_columns(table: Table) -> list[Column]:
-    names = {index.columns[0] for index in table.indexes if index.unique and len(index.columns) == 1}
+    names = {
+        index.columns[0] for index in table.indexes if index.unique and len(index.columns) == 1
+    }
     return [column for column in table.columns if column.name in names]
 
 
 def _is_named_after(column: Column, parent: Table, referred: Column) -> bool:
-    """`station_code` after `stations.code`, `weir` after `weirs.id`: the table in the singular, with or without."""
+    """`station_code` after `stations.code`, `weir` after `weirs.id`: the table in the singular,
+    with or without."""
     name, table = column.name.lower(), parent.name.name.lower()
-    stems = {table, table.removesuffix("s"), table.removesuffix("es"), table.removesuffix("ies") + "y"}
+    stems = {
+        table,
+        table.removesuffix("s"),
+        table.removesuffix("es"),
+        table.removesuffix("ies") + "y",
+    }
     wanted = {f"{stem}_{referred.name.lower()}" for stem in stems} | (
         stems if (referred.name,) == parent.key else set()
     )

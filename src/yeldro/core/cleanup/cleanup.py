@@ -14,7 +14,8 @@ from yeldro.core.run.seal import Seal
 
 @dataclass(frozen=True, slots=True)
 class Param:
-    """A value that a person gives. `default` None: there is none. `allowed` are the only possible ones, () for any."""
+    """A value that a person gives. `default` None: there is none. `allowed` are the only possible
+    ones, () for any."""
 
     name: str
     type: str = "text"
@@ -25,7 +26,8 @@ class Param:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One deletion, or one removal of duplicates: `verb` is delete or dedupe, `options` what else the file says.
+    """One deletion, or one removal of duplicates: `verb` is delete or dedupe, `options` what else
+    the file says.
 
     `line` is where it begins in its file, 0 where it stands in none.
     """

@@ -14,7 +14,12 @@ def make_schema() -> dict[str, Any]:
 
     def keys(known: Mapping[str, Kind], required: Sequence[str] = ()) -> dict[str, Any]:
         properties: dict[str, Any] = {name: dict(kind.schema) for name, kind in known.items()}
-        return {"type": "object", "additionalProperties": False, "properties": properties, "required": [*required]}
+        return {
+            "type": "object",
+            "additionalProperties": False,
+            "properties": properties,
+            "required": [*required],
+        }
 
     seal = keys(SEAL, list(SEAL))
     params = {"type": "object", "additionalProperties": keys(PARAM)}
@@ -27,4 +32,8 @@ def make_schema() -> dict[str, Any]:
         "guards": keys(GUARDS),
         "steps": {"type": "array", "minItems": 1, "items": {"oneOf": steps}},
     }
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yeldro cleanup", **top}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Yeldro cleanup",
+        **top,
+    }

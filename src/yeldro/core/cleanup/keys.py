@@ -1,4 +1,5 @@
-"""The keys of a cleanup file: where each may stand, and what its value may be. Those of steps are options."""
+"""The keys of a cleanup file: where each may stand, and what its value may be. Those of steps are
+options."""
 
 from __future__ import annotations
 
@@ -80,8 +81,13 @@ _OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+
 _NUMBERS = (COUNT, FIRST, SHARE, EXPECT, SAMPLE)
 
 
+def _quote(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
+
+
 def as_keys(text: str) -> str:
-    """A message about options as one about a file: `--all-rows` as `all_rows = true`. Options of a run stay."""
+    """A message about options as one about a file: `--all-rows` as `all_rows = true`. Options of a
+    run stay."""
 
     def write(found: re.Match[str]) -> str:
         name = found[1].replace("-", "_")
@@ -89,11 +95,12 @@ def as_keys(text: str) -> str:
         if kind is None:
             return found[0]
         if found[2]:
-            table = found[2] if found[2].isidentifier() else json.dumps(found[2], ensure_ascii=False)
+            table = found[2] if found[2].isidentifier() else _quote(found[2])
             return f'{name} = {{ {table} = "{found[3]}" }}'
         if found[4]:
             value = found[4].strip('"')
-            return f"{name} = {value.replace(',', '') if kind in _NUMBERS else json.dumps(value, ensure_ascii=False)}"
+            written = value.replace(",", "") if kind in _NUMBERS else _quote(value)
+            return f"{name} = {written}"
         return f"{name} = true" if kind is FLAG or name == "fill" else name
 
     return _OPTION.sub(write, text)

@@ -18,10 +18,11 @@ TYPES = ("text", "integer", "number", "date", "timestamp", "boolean")
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Kind:
-    """What a value may be: `words` and `schema` (JSON Schema) say it, `find_misfit` tells what does not fit.
+    """What a value may be: `words` and `schema` (JSON Schema) say it, `find_misfit` tells what does
+    not fit.
 
-    That is the value itself, or one part of it by its key; None where all fits. `names` are what it is chosen from,
-    where that is too much for `words`.
+    That is the value itself, or one part of it by its key; None where all fits. `names` are what it
+    is chosen from, where that is too much for `words`.
     """
 
     words: str
@@ -43,20 +44,30 @@ def _plain(words: str, schema: Mapping[str, Any], fits: Callable[[Any], bool]) -
 def one_of(words: Iterable[Any]) -> Kind:
     """One of some values."""
     known = [*words]
-    return _plain(_either(known), {"enum": known}, lambda value: any(value is one or value == one for one in known))
+    return _plain(
+        _either(known),
+        {"enum": known},
+        lambda value: any(value is one or value == one for one in known),
+    )
 
 
-def _texts(words: str, fits: Callable[[str], bool] = lambda _: True, one: Mapping[str, Any] | None = None) -> Kind:
+def _texts(
+    words: str, fits: Callable[[str], bool] = lambda _: True, one: Mapping[str, Any] | None = None
+) -> Kind:
     """One text or a list of them, each of which `fits`; `one` says that in JSON Schema."""
 
     def find_misfit(value: Any) -> Misfit | None:
         if value == [] or not isinstance(value, str | list):
             return Misfit(value)
         texts = value if isinstance(value, list) else [value]
-        return next((Misfit(text) for text in texts if not (isinstance(text, str) and fits(text))), None)
+        return next(
+            (Misfit(text) for text in texts if not (isinstance(text, str) and fits(text))), None
+        )
 
     one = one or {"type": "string"}
-    return Kind(words, {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}]}, find_misfit)
+    return Kind(
+        words, {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}]}, find_misfit
+    )
 
 
 def _some_of(words: str, known: Sequence[str]) -> Kind:
@@ -71,7 +82,11 @@ def rules_of(known: Sequence[str]) -> Kind:
         return next((Misfit(rule, key) for key, rule in rules.items() if rule not in known), None)
 
     one = {"enum": [*known]}
-    return Kind(_either(known), {"anyOf": [one, {"type": "object", "additionalProperties": one}]}, find_misfit)
+    return Kind(
+        _either(known),
+        {"anyOf": [one, {"type": "object", "additionalProperties": one}]},
+        find_misfit,
+    )
 
 
 def _either(values: Sequence[Any]) -> str:
@@ -98,14 +113,26 @@ def _is_share(value: Any) -> bool:
 
 TEXT = _plain("a text", {"type": "string"}, lambda value: isinstance(value, str))
 FLAG = _plain("true or false", {"type": "boolean"}, lambda value: isinstance(value, bool))
-COUNT = _plain("a whole number", {"type": "integer", "minimum": 0}, lambda value: is_whole(value, 0))
-FIRST = _plain("a whole number from 1", {"type": "integer", "minimum": 1}, lambda value: is_whole(value, 1))
-SHARE = _plain("a number from 0 to 100", {"type": "number", "minimum": 0, "maximum": 100}, _is_share)
+COUNT = _plain(
+    "a whole number", {"type": "integer", "minimum": 0}, lambda value: is_whole(value, 0)
+)
+FIRST = _plain(
+    "a whole number from 1", {"type": "integer", "minimum": 1}, lambda value: is_whole(value, 1)
+)
+SHARE = _plain(
+    "a number from 0 to 100", {"type": "number", "minimum": 0, "maximum": 100}, _is_share
+)
 VALUE = _plain("a value", {}, lambda _: True)
 VALUES = _plain("a list of values", {"type": "array"}, lambda value: isinstance(value, list))
 TABLE = _plain("a table", {"type": "object"}, lambda value: isinstance(value, Mapping))
-PARAMS = _plain("a table of parameters", {"type": "object"}, lambda value: isinstance(value, Mapping))
-STEPS = _plain("a list of steps, each under [[steps]]", {"type": "array"}, lambda value: isinstance(value, list))
+PARAMS = _plain(
+    "a table of parameters", {"type": "object"}, lambda value: isinstance(value, Mapping)
+)
+STEPS = _plain(
+    "a list of steps, each under [[steps]]",
+    {"type": "array"},
+    lambda value: isinstance(value, list),
+)
 EXPECT = _plain(
     'a count or a range in quotes, such as 6, "1.." or "2..5"',
     {

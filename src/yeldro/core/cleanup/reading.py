@@ -30,17 +30,24 @@ class Fault:
 def read_cleanup(data: Mapping[str, Any]) -> tuple[Cleanup, list[Fault]]:
     """What the data of a file mean, and every fault in them."""
     faults = list(_find_faults(data, TOP, ()))
-    params, guards = (entry if isinstance(entry := data.get(name), Mapping) else {} for name in ("params", "guards"))
+    params, guards = (
+        entry if isinstance(entry := data.get(name), Mapping) else {}
+        for name in ("params", "guards")
+    )
     steps = data.get("steps")
     named = tuple(_read_params(params, faults))
     faults += _find_faults(guards, GUARDS, ("guards",))
     listed = steps if isinstance(steps, list) else []
     if not listed and "steps" not in {fault.path[0] for fault in faults if fault.path}:
         faults.append(Fault((), "there are no steps; each stands under [[steps]]"))
-    found = [step for place, entry in enumerate(listed) if (step := _read_step(entry, place, faults))]
+    found = [
+        step for place, entry in enumerate(listed) if (step := _read_step(entry, place, faults))
+    ]
     faults += _find_doubled(listed)
     faults += _find_unknown(listed, params)
-    title, description, database = (str(data.get(name, "")) for name in ("title", "description", "database"))
+    title, description, database = (
+        str(data.get(name, "")) for name in ("title", "description", "database")
+    )
     return Cleanup(title, description, database, named, dict(guards), tuple(found)), faults
 
 
@@ -48,7 +55,9 @@ def _read_params(params: Mapping[str, Any], faults: list[Fault]) -> Iterator[Par
     for name, entry in params.items():
         path: Path = ("params", name)
         if not name.isidentifier():
-            faults.append(Fault(path, f"{name!r} cannot stand behind a colon; use letters, digits and _"))
+            faults.append(
+                Fault(path, f"{name!r} cannot stand behind a colon; use letters, digits and _")
+            )
         if not isinstance(entry, Mapping):
             faults.append(Fault(path, "it must be a table, such as [params.day]"))
             continue
@@ -56,12 +65,18 @@ def _read_params(params: Mapping[str, Any], faults: list[Fault]) -> Iterator[Par
         faults += _find_faults(entry, PARAM, path)
         kind, allowed = entry.get("type", "text"), entry.get("allowed", [])
         if len(faults) == before:
-            values = [("allowed", one) for one in allowed] + [("default", entry[n]) for n in ("default",) if n in entry]
+            values = [("allowed", one) for one in allowed] + [
+                ("default", entry[n]) for n in ("default",) if n in entry
+            ]
             for key, value in values:
                 if not _fits(value, kind):
-                    faults.append(Fault((*path, key), f"{_written(value)} is not of the type {kind}"))
+                    faults.append(
+                        Fault((*path, key), f"{_written(value)} is not of the type {kind}")
+                    )
             if allowed and "default" in entry and entry["default"] not in allowed:
-                faults.append(Fault((*path, "default"), "the default is not among the allowed values"))
+                faults.append(
+                    Fault((*path, "default"), "the default is not among the allowed values")
+                )
         if len(faults) == before:
             yield Param(name, kind, entry.get("default"), entry.get("ask", ""), tuple(allowed))
 
@@ -100,7 +115,8 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
         faults += _find_faults(seal, SEAL, (*path, "seal"))
         missing = [name for name in SEAL if "seal" in entry and name not in seal]
         faults += [
-            Fault((*path, "seal"), f"a seal needs {name}; yeldro preview FILE --seal writes it") for name in missing
+            Fault((*path, "seal"), f"a seal needs {name}; yeldro preview FILE --seal writes it")
+            for name in missing
         ]
     faults += _find_unfit(entry, path) if verb == "delete" else _find_missing(entry, path)
     if len(faults) > before:
@@ -130,21 +146,27 @@ def _find_missing(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:
     rules = entry.get("dependents")
     if isinstance(rules, Mapping) and rules.get("default", "move") != "move":
         for name in [name for name, rule in rules.items() if rule == "move"]:
-            yield Fault((*path, "dependents", name), f'it does not go with default = "{rules["default"]}"')
+            yield Fault(
+                (*path, "dependents", name), f'it does not go with default = "{rules["default"]}"'
+            )
 
 
 def _find_doubled(steps: Sequence[Any]) -> Iterator[Fault]:
     names = [entry.get("name") for entry in steps if isinstance(entry, Mapping)]
     for place, name in enumerate(names):
         if isinstance(name, str) and name in names[:place]:
-            yield Fault(("steps", place, "name"), f"there are two steps {name!r}; give each its own name")
+            yield Fault(
+                ("steps", place, "name"), f"there are two steps {name!r}; give each its own name"
+            )
 
 
 def _find_unknown(steps: Sequence[Any], params: Mapping[str, Any]) -> Iterator[Fault]:
     """Parameters that a condition needs and the file does not have, and the other way round."""
     needed: set[str] = set()
     for place, entry in enumerate(steps):
-        where = as_list(entry.get("where")) if isinstance(entry, Mapping) and _is_read(entry) else ()
+        where = (
+            as_list(entry.get("where")) if isinstance(entry, Mapping) and _is_read(entry) else ()
+        )
         names = dict.fromkeys(name for text in where for name in find_names(text))
         needed |= {*names}
         for name in names:
@@ -164,10 +186,15 @@ def _is_read(step: Mapping[str, Any]) -> bool:
     return not step.get("unparsed") and DELETE["where"].find_misfit(where) is None
 
 
-def _find_faults(entry: Mapping[str, Any], known: Mapping[str, Kind], path: Path) -> Iterator[Fault]:
+def _find_faults(
+    entry: Mapping[str, Any], known: Mapping[str, Kind], path: Path
+) -> Iterator[Fault]:
     for key, value in entry.items():
         if key not in known:
-            yield Fault((*path, key), f"there is no key {key!r} here. {nearest(key, known, 'keys').rstrip('.')}")
+            yield Fault(
+                (*path, key),
+                f"there is no key {key!r} here. {nearest(key, known, 'keys').rstrip('.')}",
+            )
         elif misfit := known[key].find_misfit(value):
             place = (*path, key, misfit.key) if misfit.key else (*path, key)
             names = known[key].names if isinstance(misfit.value, str) else ()

@@ -9,16 +9,21 @@ from yeldro.core.cleanup.cleanup import Step, as_list
 from yeldro.core.duplicates.groups import split_list
 from yeldro.options import GroupsOptions, Kind, Option, RowsOptions, keys_of
 
-VERBS: Mapping[str, type[RowsOptions] | type[GroupsOptions]] = {"delete": RowsOptions, "dedupe": GroupsOptions}
+VERBS: Mapping[str, type[RowsOptions] | type[GroupsOptions]] = {
+    "delete": RowsOptions,
+    "dedupe": GroupsOptions,
+}
 
 
 def read_options(step: Step, strict: Sequence[str], **more: Any) -> RowsOptions | GroupsOptions:
-    """The options that ask for what a step does. `strict` are cautions that stop in every step of the file; `more` are
-    options that no key says."""
+    """The options that ask for what a step does. `strict` are cautions that stop in every step of
+    the file; `more` are options that no key says."""
     kind = VERBS[step.verb]
     options = keys_of(kind)
     found = {
-        options[key].name: _from_file(options[key], value) for key, value in step.options.items() if key in options
+        options[key].name: _from_file(options[key], value)
+        for key, value in step.options.items()
+        if key in options
     }
     cautions = (*strict, *found.get("strict", ()))
     return kind(**{"table": step.table, **found, "strict": cautions, **more})
@@ -43,7 +48,9 @@ def _from_file(one: Option, value: Any) -> Any:
             return ", ".join(as_list(value))
         case Kind.RULES:
             rules = {"default": value} if isinstance(value, str) else value
-            return tuple(rule if table == "default" else f"{table}={rule}" for table, rule in rules.items())
+            return tuple(
+                rule if table == "default" else f"{table}={rule}" for table, rule in rules.items()
+            )
         case Kind.FILL:
             return {True: one.alone, False: None}.get(value, value)
         case Kind.EXPECT | Kind.SAMPLE:
@@ -56,7 +63,9 @@ def _to_file(one: Option, value: Any) -> Any:
     """As a person would write it: one text where there is only one, a number where it is one."""
     match one.kind:
         case Kind.RULES:
-            rules = {text.rpartition("=")[0] or "default": text.rpartition("=")[2] for text in value}
+            rules = {
+                text.rpartition("=")[0] or "default": text.rpartition("=")[2] for text in value
+            }
             return rules["default"] if list(rules) == ["default"] else rules
         case Kind.FILL:
             return True if value == one.alone else value

@@ -1,4 +1,5 @@
-"""What engines can do, how they read a condition, and what they count: asked for by need, and not by name."""
+"""What engines can do, how they read a condition, and what they count: asked for by need, and not
+by name."""
 
 from __future__ import annotations
 
@@ -58,14 +59,16 @@ class Quirk(StrEnum):
 class Abilities:
     """What an engine can do, asked for by need and not by name.
 
-    `tree_rules`: the rules of a self-reference under which one statement may delete rows together with the rows
-    that they point at. `circle_rules`: the rules that the references of a circle of tables may have where no column
-    of it can be NULL. `circle_hint` is the option that allows all others, "" where there is none. `own_row`:
-    whether a row that points at itself can be deleted; else rows of a tree without NULLs go level by level. `truncates`
-    says what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table
-    ends a transaction. `indexes_expressions`: an index may be on them; `shared_index_names`: two tables cannot have
-    indexes of one name. `keeps_references`: no account but an administrator can switch the checks off.
-    `needless_prefix` is the schema in which every name is looked up anyway, "" where there may be several.
+    `tree_rules`: the rules of a self-reference under which one statement may delete rows together
+    with the rows that they point at. `circle_rules`: the rules that the references of a circle of
+    tables may have where no column of it can be NULL. `circle_hint` is the option that allows all
+    others, "" where there is none. `own_row`: whether a row that points at itself can be deleted;
+    else rows of a tree without NULLs go level by level. `truncates` says what TRUNCATE means here,
+    and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table ends a
+    transaction. `indexes_expressions`: an index may be on them; `shared_index_names`: two tables
+    cannot have indexes of one name. `keeps_references`: no account but an administrator can switch
+    the checks off. `needless_prefix` is the schema in which every name is looked up anyway, ""
+    where there may be several.
     """
 
     tree_rules: frozenset[OnDelete]
@@ -95,18 +98,28 @@ class TableChanges:
         return self.inserted + self.updated + self.deleted
 
     def plus(self, other: TableChanges) -> TableChanges:
-        return TableChanges(self.inserted + other.inserted, self.updated + other.updated, self.deleted + other.deleted)
+        return TableChanges(
+            self.inserted + other.inserted,
+            self.updated + other.updated,
+            self.deleted + other.deleted,
+        )
 
     def less(self, other: TableChanges) -> TableChanges:
-        return TableChanges(self.inserted - other.inserted, self.updated - other.updated, self.deleted - other.deleted)
+        return TableChanges(
+            self.inserted - other.inserted,
+            self.updated - other.updated,
+            self.deleted - other.deleted,
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class Changes:
-    """What the database itself counted on this connection so far: in total and, where it tells, by table.
+    """What the database itself counted on this connection so far: in total and, where it tells, by
+    table.
 
-    `storage` says of tables where their rows are kept, as it changes when one is emptied or rebuilt as a whole, which
-    no counter tells. `replaced` are the tables that were, or that are gone, since another look.
+    `storage` says of tables where their rows are kept, as it changes when one is emptied or rebuilt
+    as a whole, which no counter tells. `replaced` are the tables that were, or that are gone, since
+    another look.
     """
 
     total: int
@@ -126,14 +139,23 @@ class Changes:
                 for name, one in self.tables.items()
                 if one != old.get(name)
             },
-            replaced=tuple(name for name, place in start.storage.items() if self.storage.get(name) != place),
+            replaced=tuple(
+                name for name, place in start.storage.items() if self.storage.get(name) != place
+            ),
         )
 
     def of(self, table: Table) -> TableChanges:
-        """What was counted for a table and its partitions; nothing where the database does not count by table."""
-        found = [one for name, one in (self.tables or {}).items() if name == table.name or name in table.parts]
+        """What was counted for a table and its partitions; nothing where the database does not
+        count by table."""
+        found = [
+            one
+            for name, one in (self.tables or {}).items()
+            if name == table.name or name in table.parts
+        ]
         return TableChanges(
-            sum(one.inserted for one in found), sum(one.updated for one in found), sum(one.deleted for one in found)
+            sum(one.inserted for one in found),
+            sum(one.updated for one in found),
+            sum(one.deleted for one in found),
         )
 
 
@@ -149,7 +171,8 @@ class Kind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Sent:
-    """A statement as it was sent, with its values, and how many rows it touched. `name` is that of a table it makes."""
+    """A statement as it was sent, with its values, and how many rows it touched. `name` is that of
+    a table it makes."""
 
     kind: Kind
     text: str

@@ -1,4 +1,5 @@
-"""The exact copy of the rows of a run: what it is made of, and what an engine and a file must agree on."""
+"""The exact copy of the rows of a run: what it is made of, and what an engine and a file must agree
+on."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ ELSEWHERE = "--archive DIR keeps it elsewhere."
 
 @dataclass(frozen=True, slots=True)
 class Form:
-    """How the values of a column are kept. `fault` says why they cannot be kept exactly, "" where they can."""
+    """How the values of a column are kept. `fault` says why they cannot be kept exactly, "" where
+    they can."""
 
     name: str
     fault: str = ""
@@ -26,12 +28,14 @@ class Form:
 class Portion:
     """The archived rows of one table that one action touched.
 
-    `columns` are the archived ones; `key` those that tell the rows apart for good, () where nothing does. `changed` are
-    the columns that rows which stayed got new values in: `reference` is the one that was taken away, which set them to
-    NULL, or to their defaults where `to_default`; where rows were moved or filled there is none, and what each column
-    was left with is archived too. `waits` are those of them that were NULL in the middle of the run. `alike` is how
-    many rows of the table looked like an archived one before the run, where there is no key; `orphans` counts, by
-    reference, rows that pointed at no row even then. `step` is the step of the run that touched them, from 1.
+    `columns` are the archived ones; `key` those that tell the rows apart for good, () where nothing
+    does. `changed` are the columns that rows which stayed got new values in: `reference` is the one
+    that was taken away, which set them to NULL, or to their defaults where `to_default`; where rows
+    were moved or filled there is none, and what each column was left with is archived too. `waits`
+    are those of them that were NULL in the middle of the run. `alike` is how many rows of the table
+    looked like an archived one before the run, where there is no key; `orphans` counts, by
+    reference, rows that pointed at no row even then. `step` is the step of the run that touched
+    them, from 1.
     """
 
     number: int
@@ -55,7 +59,9 @@ class Portion:
 
     @property
     def cells(self) -> tuple[tuple[str, str], ...]:
-        """The columns of a staged row, each with the column of the table that it has its type from."""
+        """The columns of a staged row, each with the column of the table that it has its type
+        from.
+        """
         left = [(self.left(name), name) for name in self.changed] if self.keeps_left else []
         return (*((name, name) for name in self.columns), *left)
 
@@ -102,15 +108,15 @@ class Source(Protocol):
         ...
 
     def rows(self, portion: Portion) -> Iterator[tuple[list[Cells], bool]]:
-        """The rows of a portion, many at a time, in the form in which they were kept, and whether these are plain:
-        without a backslash or a control character."""
+        """The rows of a portion, many at a time, in the form in which they were kept, and whether
+        these are plain: without a backslash or a control character."""
         ...
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Piece:
-    """A portion that is yet to be copied, with the key set that names its rows. Other pieces of its table say what the
-    columns `unfilled` were left with."""
+    """A portion that is yet to be copied, with the key set that names its rows. Other pieces of its
+    table say what the columns `unfilled` were left with."""
 
     portion: Portion
     keys: KeySet
@@ -119,10 +125,11 @@ class Piece:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stage:
-    """Archived rows beside the table that they came from: a temporary table with its columns and types.
+    """Archived rows beside the table that they came from: a temporary table with its columns and
+    types.
 
-    `name` is that of the temporary table. Rows with a key meet those that are there by it; without one only whole rows
-    can be compared.
+    `name` is that of the temporary table. Rows with a key meet those that are there by it; without
+    one only whole rows can be compared.
     """
 
     portion: Portion
@@ -139,9 +146,10 @@ class Stage:
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """How the archived rows of a stage stand against the table: `there` is how many keys are taken, `same` how many of
-    those by the very row. For a detachment `same` looks at what it changed only, `back` counts the rows that wait as
-    the run left them, and `whole` those of both that are as archived in everything else."""
+    """How the archived rows of a stage stand against the table: `there` is how many keys are taken,
+    `same` how many of those by the very row. For a detachment `same` looks at what it changed only,
+    `back` counts the rows that wait as the run left them, and `whole` those of both that are as
+    archived in everything else."""
 
     rows: int
     there: int

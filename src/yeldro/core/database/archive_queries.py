@@ -18,7 +18,9 @@ class Copying(Protocol):
         ...
 
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
-        """How many rows of the table hold the same bytes in `columns` as some row of the key set."""
+        """How many rows of the table hold the same bytes in `columns` as some row of the key
+        set.
+        """
         ...
 
     def count_unset(self, keys: KeySet, columns: Sequence[str]) -> int:
@@ -26,12 +28,13 @@ class Copying(Protocol):
         ...
 
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
-        """Copy rows into an archive, exactly those that the open transaction would delete. Returns how many."""
+        """Copy rows into an archive, exactly those that the open transaction would delete. Returns
+        how many."""
         ...
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
-        """Make an empty table with the columns of a portion, in the database itself, and room for what the columns
-        `changed` were left with."""
+        """Make an empty table with the columns of a portion, in the database itself, and room for
+        what the columns `changed` were left with."""
         ...
 
     def write_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> str:
@@ -57,8 +60,8 @@ class Copying(Protocol):
         ...
 
     def count_beside(self, stage: Stage, earlier: Sequence[Stage]) -> tuple[int, int]:
-        """How many rows of a stage of changed rows are in one of the `earlier` stages of the table too, by its key; and
-        how many of them wait in both as the run left them."""
+        """How many rows of a stage of changed rows are in one of the `earlier` stages of the table
+        too, by its key; and how many of them wait in both as the run left them."""
         ...
 
     def keep_absent(self, stage: Stage) -> None:
@@ -66,11 +69,15 @@ class Copying(Protocol):
         ...
 
     def make_staged_set(self, stage: Stage) -> KeySet:
-        """An empty key set for rows of a stage, with its key and what references of other tables point at."""
+        """An empty key set for rows of a stage, with its key and what references of other tables
+        point at."""
         ...
 
-    def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> int:
-        """Put the keys of staged rows that point at `parents`, or are among them, into a key set. Returns how many."""
+    def pull_staged(
+        self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet
+    ) -> int:
+        """Put the keys of staged rows that point at `parents`, or are among them, into a key set.
+        Returns how many."""
         ...
 
     def keep_staged(self, stage: Stage, listed: KeySet) -> None:
@@ -78,7 +85,8 @@ class Copying(Protocol):
         ...
 
     def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> int:
-        """How many staged rows point at a row that is neither in its table nor in one of the stages `parents`."""
+        """How many staged rows point at a row that is neither in its table nor in one of the stages
+        `parents`."""
         ...
 
     def insert(self, stage: Stage) -> int:
@@ -90,11 +98,13 @@ class Copying(Protocol):
         ...
 
     def reattach(self, stage: Stage) -> int:
-        """Give detached rows their references back where they are as the run left them. Returns how many."""
+        """Give detached rows their references back where they are as the run left them. Returns how
+        many."""
         ...
 
     def empty_waiting(self, stage: Stage) -> int:
-        """Let columns be NULL for now that waited for others in the run. Returns how many rows changed."""
+        """Let columns be NULL for now that waited for others in the run. Returns how many rows
+        changed."""
         ...
 
     def count_whole(self, stage: Stage) -> int:
@@ -102,20 +112,23 @@ class Copying(Protocol):
         ...
 
     def find_differing(self, stage: Stage) -> list[str]:
-        """The columns in which rows that are there under a staged key are other than the staged ones."""
+        """The columns in which rows that are there under a staged key are other than the staged
+        ones."""
         ...
 
     def digest_others(self, table: Table, stages: Sequence[Stage]) -> object:
-        """What the rows of a table are that are in none of its stages: the same again where none of them changed."""
+        """What the rows of a table are that are in none of its stages: the same again where none of
+        them changed."""
         ...
 
     def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
-        """How many rows of a table that are in none of its stages were written in this transaction, where the database
-        keeps that with each row."""
+        """How many rows of a table that are in none of its stages were written in this transaction,
+        where the database keeps that with each row."""
         ...
 
     def allow_orphans(self) -> None:
-        """Before `begin`: rows that pointed at no row may be put back so, where the engine can let them."""
+        """Before `begin`: rows that pointed at no row may be put back so, where the engine can let
+        them."""
         ...
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:

@@ -1,4 +1,5 @@
-"""What the core needs of a database. Each engine fulfils it; every operation is set-based and runs inside it."""
+"""What the core needs of a database. Each engine fulfils it; every operation is set-based and runs
+inside it."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ T = TypeVar("T")
 
 
 class Database(Looking, Replacing, Copying, Protocol):
-    """One open connection. Errors of the database come as DatabaseFailed, faults in a condition as UsageError."""
+    """One open connection. Errors of the database come as DatabaseFailed, faults in a condition as
+    UsageError."""
 
     name: str
     """How a person calls this database; never with a password."""
@@ -58,9 +60,11 @@ class Database(Looking, Replacing, Copying, Protocol):
         """What a person should know about how it was looked at, "" for nothing."""
         ...
 
-    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
-        """DatabaseFailed that names a right which a run would miss: to delete rows of some tables, and to change these
-        columns of others."""
+    def check_rights(
+        self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
+    ) -> None:
+        """DatabaseFailed that names a right which a run would miss: to delete rows of some tables,
+        and to change these columns of others."""
         ...
 
     def allow_functions(self, names: Iterable[str]) -> None:
@@ -68,16 +72,18 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def write_for_people(self) -> None:
-        """From now on write statements as a person would: temporary tables with names that tell what they hold, and no
-        schema in front of a name that needs none."""
+        """From now on write statements as a person would: temporary tables with names that tell
+        what they hold, and no schema in front of a name that needs none."""
         ...
 
     def write_settings(self) -> list[str]:
-        """Statements that give another connection the settings of this one that a script depends on."""
+        """Statements that give another connection the settings of this one that a script depends
+        on."""
         ...
 
     def exclude(self, name: str) -> None:
-        """Keep others from excluding the same name until this connection is closed. Refused where somebody does.
+        """Keep others from excluding the same name until this connection is closed. Refused where
+        somebody does.
 
         Where only one can write at a time it is enough that nobody does now.
         """
@@ -93,15 +99,18 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def commit(self) -> None:
-        """Commit, and fail unless the database says that it did: with NotCommitted where it says that it did not."""
+        """Commit, and fail unless the database says that it did: with NotCommitted where it says
+        that it did not."""
         ...
 
     def find_transaction(self) -> str:
-        """The number of the open transaction by which the database tells later how it ended, "" where it has none."""
+        """The number of the open transaction by which the database tells later how it ended, ""
+        where it has none."""
         ...
 
     def find_ending(self, transaction: str) -> bool | None:
-        """Whether a transaction was committed, None where the database does not know it any more, or not yet."""
+        """Whether a transaction was committed, None where the database does not know it any more,
+        or not yet."""
         ...
 
     def find_lag(self) -> str:
@@ -121,17 +130,23 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def attempt(self, work: Callable[[], T]) -> T:
-        """Do something inside the open transaction that may fail without ending it. Passes its error on."""
+        """Do something inside the open transaction that may fail without ending it. Passes its
+        error on."""
         ...
 
     # Changing
-    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
-        """What triggers may do when these columns of `table` are updated, or, with `columns` None, at an `event`:
-        when rows are deleted ("delete") or inserted ("insert")."""
+    def find_effects(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> tuple[Effect, ...]:
+        """What triggers may do when these columns of `table` are updated, or, with `columns` None,
+        at an `event`: when rows are deleted ("delete") or inserted ("insert")."""
         ...
 
-    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
-        """What triggers may do in the same cases that no rollback would take back, each as a clause."""
+    def find_lasting(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> list[str]:
+        """What triggers may do in the same cases that no rollback would take back, each as a
+        clause."""
         ...
 
     def build_index(self, reference: Reference) -> None:
@@ -151,27 +166,34 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def delete(self, keys: KeySet) -> int:
-        """Delete the rows of a key set. Returns the database's own count, which leaves out what it cascaded."""
+        """Delete the rows of a key set. Returns the database's own count, which leaves out what it
+        cascaded."""
         ...
 
     def truncate(self, table: Table) -> int:
-        """Empty a table that the transaction has `alone`. Returns how many rows the database counted for it."""
+        """Empty a table that the transaction has `alone`. Returns how many rows the database
+        counted for it."""
         ...
 
-    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
-        """Set `columns` of the rows of a key set to NULL, or to their defaults. Returns the database's own count."""
+    def detach(
+        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+    ) -> int:
+        """Set `columns` of the rows of a key set to NULL, or to their defaults. Returns the
+        database's own count."""
         ...
 
     def unlink(self, reference: Reference, keys: KeySet) -> int:
-        """Take a reference away from rows that are about to go, so that nothing hangs on their order.
+        """Take a reference away from rows that are about to go, so that nothing hangs on their
+        order.
 
-        Its nullable columns become NULL; where it has none, a self-reference is pointed at its own row. Returns the
-        database's own count.
+        Its nullable columns become NULL; where it has none, a self-reference is pointed at its own
+        row. Returns the database's own count.
         """
         ...
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        """Delete the rows of key sets whose tables reference each other in a circle. Returns the count in total."""
+        """Delete the rows of key sets whose tables reference each other in a circle. Returns the
+        count in total."""
         ...
 
     def find_changes(self) -> Changes:
@@ -191,7 +213,9 @@ class Database(Looking, Replacing, Copying, Protocol):
         """The same, but for rows that another row took over."""
         ...
 
-    def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+    def count_detached(
+        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+    ) -> int:
         """How many rows of a key set have NULL, or the default, in all of `columns` now."""
         ...
 

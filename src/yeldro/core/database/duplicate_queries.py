@@ -27,7 +27,8 @@ class Replacing(Protocol):
         ...
 
     def lock_ranked(self, ranking: Ranking) -> None:
-        """Keep others from changing the ranked rows until the end. Fails where somebody has since they were ranked."""
+        """Keep others from changing the ranked rows until the end. Fails where somebody has since
+        they were ranked."""
         ...
 
     def count_left_groups(self, ranking: Ranking) -> int:
@@ -47,7 +48,8 @@ class Replacing(Protocol):
         ...
 
     def count_merged(self, ranking: Ranking, columns: Sequence[str]) -> list[int]:
-        """For each column, how many groups hold several spellings of a text that its collation makes one."""
+        """For each column, how many groups hold several spellings of a text that its collation
+        makes one."""
         ...
 
     def count_groups(self, ranking: Ranking) -> tuple[int, int]:
@@ -55,8 +57,8 @@ class Replacing(Protocol):
         ...
 
     def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
-        """How many of the rows that are looked at have a NULL, and how many others a blank text, in what would make
-        them the same, where these equal nothing."""
+        """How many of the rows that are looked at have a NULL, and how many others a blank text, in
+        what would make them the same, where these equal nothing."""
         ...
 
     def count_sizes(self, ranking: Ranking) -> list[tuple[int, int]]:
@@ -68,8 +70,8 @@ class Replacing(Protocol):
         ...
 
     def ranked_rows(self, ranking: Ranking, groups: Sequence[int] | None) -> Iterator[Row]:
-        """The rows of some groups, or of all: group, place, every column, what makes them the same, what each rule
-        looked at."""
+        """The rows of some groups, or of all: group, place, every column, what makes them the same,
+        what each rule looked at."""
         ...
 
     def count_hanging(
@@ -80,16 +82,20 @@ class Replacing(Protocol):
 
     # Rows that take the place of others
     def pair(self, ranking: Ranking, into: KeySet) -> int:
-        """Put the surplus rows into an empty key set, each with the kept row's values where it has room for them."""
+        """Put the surplus rows into an empty key set, each with the kept row's values where it has
+        room for them."""
         ...
 
     def fill_kept(self, ranking: Ranking, into: KeySet, *, blanks: bool) -> int:
-        """Put the kept rows with a NULL, or with `blanks` an empty text, in one of the columns `into.new` into an empty
-        key set that some surplus row has a value for, with what each column will hold. Returns how many."""
+        """Put the kept rows with a NULL, or with `blanks` an empty text, in one of the columns
+        `into.new` into an empty key set that some surplus row has a value for, with what each
+        column will hold. Returns how many."""
         ...
 
     def leave(self, images: KeySet, reference: Reference, gone: KeySet) -> None:
-        """Take the rows out whose new value would point at a row that goes, or at the row itself."""
+        """Take the rows out whose new value would point at a row that goes, or at the row
+        itself.
+        """
         ...
 
     def count_kept(self, ranking: Ranking, keys: KeySet) -> int:
@@ -104,11 +110,14 @@ class Replacing(Protocol):
         """Take the rows out of a key set that are in another one of the same table."""
         ...
 
-    def repoint(self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None) -> None:
-        """Let the new values of a reference that points at a row that goes point at the one that takes its place.
+    def repoint(
+        self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None
+    ) -> None:
+        """Let the new values of a reference that points at a row that goes point at the one that
+        takes its place.
 
-        A row that would point at itself is taken off instead. One that points at a column which is NULL in that row
-        gets what will be `filled` in there, and waits.
+        A row that would point at itself is taken off instead. One that points at a column which is
+        NULL in that row gets what will be `filled` in there, and waits.
         """
         ...
 
@@ -125,18 +134,20 @@ class Replacing(Protocol):
         ...
 
     def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
-        """How many rows with new values would hang on themselves through others. The first set with a row counts."""
+        """How many rows with new values would hang on themselves through others. The first set with
+        a row counts."""
         ...
 
     def find_collisions(self, images: KeySet, gone: KeySet, unique: Unique, into: KeySet) -> int:
-        """Put the rows with new values that would be like another row that stays, as to what is `unique`, into a set,
-        each with the row that stays instead: one that has these values already, else the lowest key. Returns how many.
+        """Put the rows with new values that would be like another row that stays, as to what is
+        `unique`, into a set, each with the row that stays instead: one that has these values
+        already, else the lowest key. Returns how many.
         """
         ...
 
     def pass_on(self, gone: KeySet) -> int:
-        """Where a row that takes the place of another goes itself, let the one that takes its place do. Returns how
-        many that changed."""
+        """Where a row that takes the place of another goes itself, let the one that takes its place
+        do. Returns how many that changed."""
         ...
 
     def list_pairs(self, keys: KeySet, limit: int) -> list[tuple[Row, Row]]:
@@ -147,7 +158,14 @@ class Replacing(Protocol):
         """How many rows of two sets have other new values in the one than in the other."""
         ...
 
-    def change(self, images: KeySet, columns: Sequence[str], waits: Sequence[str] = (), *, late: bool = False) -> int:
+    def change(
+        self,
+        images: KeySet,
+        columns: Sequence[str],
+        waits: Sequence[str] = (),
+        *,
+        late: bool = False,
+    ) -> int:
         """Give rows their new values in `columns`. Returns the database's own count.
 
         Rows that wait get NULL in `waits`; with `late`, they alone get what they waited for.

@@ -24,15 +24,20 @@ class Looking(Protocol):
         ...
 
     def find_odd(self, table: Table) -> dict[str, dict[Odd, int]]:
-        """For each column that holds some, how many values of another kind than those that its type speaks of."""
+        """For each column that holds some, how many values of another kind than those that its type
+        speaks of."""
         ...
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
-        """How many different combinations of values these columns hold, NULLs counting as one value."""
+        """How many different combinations of values these columns hold, NULLs counting as one
+        value."""
         ...
 
-    def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> tuple[int, int]:
-        """How many different values a column holds, and how many of them stand in a column of another table."""
+    def count_fitting(
+        self, child: Table, column: str, parent: Table, referred: str
+    ) -> tuple[int, int]:
+        """How many different values a column holds, and how many of them stand in a column of
+        another table."""
         ...
 
     def first_rows(self, table: Table, limit: int) -> list[Row]:
@@ -44,15 +49,18 @@ class Looking(Protocol):
         ...
 
     def find_missing(self, listed: KeySet, limit: int) -> tuple[int, list[Row]]:
-        """How many different keys of a list are not in the table, and the first of them in key order."""
+        """How many different keys of a list are not in the table, and the first of them in key
+        order."""
         ...
 
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
-        """How many rows, the matched ones of a key set or the whole table, hold a NULL in one of `columns`."""
+        """How many rows, the matched ones of a key set or the whole table, hold a NULL in one of
+        `columns`."""
         ...
 
     def count_ties(self, selection: Selection, keys: KeySet) -> int:
-        """How many selected rows the limit left out although they are like the last of the matched ones in order."""
+        """How many selected rows the limit left out although they are like the last of the matched
+        ones in order."""
         ...
 
     def count_filled(self, keys: KeySet, columns: Sequence[str]) -> list[int]:
@@ -64,7 +72,9 @@ class Looking(Protocol):
         ...
 
     def try_count(self, table: Table, condition: Condition) -> int | None:
-        """How many rows meet a condition of our own making, None where the database cannot run it."""
+        """How many rows meet a condition of our own making, None where the database cannot run
+        it.
+        """
         ...
 
     def try_number(self, expression: Condition) -> int | None:
@@ -78,33 +88,40 @@ class Looking(Protocol):
     def find_images(
         self, keys: KeySet, columns: Sequence[str], *, apart: bool, shown: Sequence[str] = ()
     ) -> Iterator[Row]:
-        """For every row of a key set a text that is the same for two rows where the bytes of these columns are; 1, or
-        with `apart` 0 for a row that was not matched itself; and the columns that are `shown`. Streamed, in no order.
+        """For every row of a key set a text that is the same for two rows where the bytes of these
+        columns are; 1, or with `apart` 0 for a row that was not matched itself; and the columns
+        that are `shown`. Streamed, in no order.
 
         Rows that nothing tells apart have the text alone.
         """
         ...
 
     def sum_keys(self, keys: KeySet) -> int:
-        """A sum over the first column of a stored key set, whole numbers: other keys hardly ever have the same."""
+        """A sum over the first column of a stored key set, whole numbers: other keys hardly ever
+        have the same."""
         ...
 
     def count_ends(self, keys: KeySet) -> int:
-        """How many rows of a stored key set have the lowest or the highest value in its first column."""
+        """How many rows of a stored key set have the lowest or the highest value in its first
+        column."""
         ...
 
     # Key sets
 
     def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
-        """Send primary keys to the database, a batch at a time, outside of any transaction. One may come twice."""
+        """Send primary keys to the database, a batch at a time, outside of any transaction. One may
+        come twice."""
         ...
 
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
-        """Called before a transaction is opened for reading: key sets of these tables may be asked for in it."""
+        """Called before a transaction is opened for reading: key sets of these tables may be asked
+        for in it."""
         ...
 
     def make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
-        """An empty key set; with `new`, with room for new values of these columns beside each row."""
+        """An empty key set; with `new`, with room for new values of these columns beside each
+        row.
+        """
         ...
 
     def match(self, selection: Selection, into: KeySet) -> int:
@@ -121,30 +138,38 @@ class Looking(Protocol):
         since: int | None = None,
         without: Sequence[KeySet] = (),
     ) -> int:
-        """Put the rows that reference `parents` into `into`, marked with `round`; rows there or in `without` stay out.
+        """Put the rows that reference `parents` into `into`, marked with `round`; rows there or in
+        `without` stay out.
 
-        With `since`, only parents that were put in during that round count. Returns how many rows were put in.
+        With `since`, only parents that were put in during that round count. Returns how many rows
+        were put in.
         """
         ...
 
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
-        """Add all rows that hang on `keys` through a self-reference, at any depth. Returns how many."""
+        """Add all rows that hang on `keys` through a self-reference, at any depth. Returns how
+        many."""
         ...
 
-    def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
+    def count_referencing(
+        self, reference: Reference, parents: KeySet, without: KeySet | None
+    ) -> int:
         """How many rows that are not in `without` reference `parents`."""
         ...
 
     def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
-        """The key set of all rows that hang on `parents` through a reference, and how many these are.
+        """The key set of all rows that hang on `parents` through a reference, and how many these
+        are.
 
-        In a writing transaction every stored key set is filled before the first one that hangs is made.
+        In a writing transaction every stored key set is filled before the first one that hangs is
+        made.
         """
         ...
 
     def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
-        """How many of the `rows` of a stored key set can never go, because through a self-reference whose columns
-        cannot be NULL they point at themselves or at each other in a cycle, or depend on rows that do."""
+        """How many of the `rows` of a stored key set can never go, because through a self-reference
+        whose columns cannot be NULL they point at themselves or at each other in a cycle, or depend
+        on rows that do."""
         ...
 
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
@@ -152,15 +177,19 @@ class Looking(Protocol):
         ...
 
     def default_has_parent(self, reference: Reference, gone: KeySet | None) -> bool:
-        """Whether the defaults of the reference's columns are NULL or those of a row that is not in `gone`."""
+        """Whether the defaults of the reference's columns are NULL or those of a row that is not in
+        `gone`."""
         ...
 
     def merge(self, keys: KeySet, into: KeySet) -> int:
-        """Put the rows of a key set into a stored one of the same table. Returns how many were not there yet."""
+        """Put the rows of a key set into a stored one of the same table. Returns how many were not
+        there yet."""
         ...
 
     def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> int:
-        """How many groups of several rows with the same values in `columns` are in a key set whole."""
+        """How many groups of several rows with the same values in `columns` are in a key set
+        whole.
+        """
         ...
 
     def count_union(self, key_sets: Sequence[KeySet]) -> int:

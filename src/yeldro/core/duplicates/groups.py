@@ -1,4 +1,5 @@
-"""Groups of duplicates: which rows are the same, which of them stays by which rule, and what hangs on each."""
+"""Groups of duplicates: which rows are the same, which of them stays by which rule, and what hangs
+on each."""
 
 from __future__ import annotations
 
@@ -25,7 +26,8 @@ _LARGE, _FAR = 20, 5
 
 
 class Nulls(StrEnum):
-    """Whether rows with a NULL among the columns are the same: a UNIQUE constraint says that they differ."""
+    """Whether rows with a NULL among the columns are the same: a UNIQUE constraint says that they
+    differ."""
 
     SAME = "same"
     DIFFERENT = "different"
@@ -40,8 +42,8 @@ class Filling(StrEnum):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class DuplicatesRequest:
-    """Which duplicates are looked for, and what is to happen to them: `dependents` are the rules for what hangs on
-    the surplus rows. `groups` (None: all) only decides how many are shown."""
+    """Which duplicates are looked for, and what is to happen to them: `dependents` are the rules
+    for what hangs on the surplus rows. `groups` (None: all) only decides how many are shown."""
 
     grouping: Grouping
     groups: int | None = 10
@@ -57,11 +59,13 @@ class DuplicatesRequest:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Group:
-    """One group, the row that stays first. `decided` is the rule that chose it, "" where nothing but the key did.
+    """One group, the row that stays first. `decided` is the rule that chose it, "" where nothing
+    but the key did.
 
-    `values` are what its rows have in common, as the first of them writes it. `differs` are the columns in which its
-    rows are not all alike; `dependents` counts, for each row, what hangs on it, by reference. `choices` are, where
-    nobody chose rules, the place of the row that each rule would keep.
+    `values` are what its rows have in common, as the first of them writes it. `differs` are the
+    columns in which its rows are not all alike; `dependents` counts, for each row, what hangs on
+    it, by reference. `choices` are, where nobody chose rules, the place of the row that each rule
+    would keep.
     """
 
     values: tuple[object, ...]
@@ -74,12 +78,14 @@ class Group:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Duplicates:
-    """`rows` are those of all groups together, `sizes` how many groups there are of each size, `listing` the first.
+    """`rows` are those of all groups together, `sizes` how many groups there are of each size,
+    `listing` the first.
 
-    `decisions` says of each rule in how many groups it decides: of those that were asked for, each where the rules
-    before it left several rows; else of those that could be. `merged` counts the groups in which a column's collation
-    makes several spellings one. `nulls` and `blanks` are rows that are looked at and left out, because they hold a
-    NULL, or else a blank text, in what would make them the same.
+    `decisions` says of each rule in how many groups it decides: of those that were asked for, each
+    where the rules before it left several rows; else of those that could be. `merged` counts the
+    groups in which a column's collation makes several spellings one. `nulls` and `blanks` are rows
+    that are looked at and left out, because they hold a NULL, or else a blank text, in what would
+    make them the same.
     """
 
     database: str
@@ -132,7 +138,8 @@ def read_duplicates(
     nulls: Nulls = Nulls.DIFFERENT,
     ignore: Sequence[str] = (),
 ) -> Grouping:
-    """Read what was asked for; `all` for rows alike in every column. UsageError for what cannot be right."""
+    """Read what was asked for; `all` for rows alike in every column. UsageError for what cannot be
+    right."""
     selection = read_selection(asked, schema, dialect)
     table = selection.table
     if table.shares_identity and schema.incoming(table):
@@ -156,7 +163,10 @@ def read_duplicates(
 
 def _read_ignored(text: str) -> Ignored:
     if text not in list(Ignored):
-        raise UsageError(f"--ignore {text!r} is nothing that can be ignored.", f"There are: {', '.join(Ignored)}.")
+        raise UsageError(
+            f"--ignore {text!r} is nothing that can be ignored.",
+            f"There are: {', '.join(Ignored)}.",
+        )
     return Ignored(text)
 
 
@@ -177,7 +187,9 @@ def _read_same(text: str, table: Table, dialect: str, ignored: frozenset[Ignored
 
 
 def split_list(text: str) -> list[str]:
-    """Cut an option at its commas, but not within brackets or quotes: an expression may hold some."""
+    """Cut an option at its commas, but not within brackets or quotes: an expression may hold
+    some.
+    """
     parts, depth, quote = [""], 0, ""
     for letter in text:
         if quote:
@@ -193,7 +205,9 @@ def split_list(text: str) -> list[str]:
 
 
 def cut_rule(text: str) -> tuple[RuleKind, str] | None:
-    """The kind of a rule, and the column or the condition that it names. None where it is no rule."""
+    """The kind of a rule, and the column or the condition that it names. None where it is no
+    rule.
+    """
     word, _, rest = text.partition(" ")
     known = word in list(RuleKind) and (word == RuleKind.FULLEST) != bool(rest.strip())
     return (RuleKind(word), rest.strip()) if known else None
@@ -217,16 +231,21 @@ def _read_rule(text: str, table: Table, dialect: str) -> Rule:
 def find_duplicates(
     database: Database, request: DuplicatesRequest, ranking: Ranking, *, shown: bool = True
 ) -> Duplicates:
-    """Rank the rows of every group inside the open transaction, and look at the first groups where they are `shown`."""
+    """Rank the rows of every group inside the open transaction, and look at the first groups where
+    they are `shown`."""
     grouping = request.grouping
     database.rank(ranking)
     groups, rows = database.count_groups(ranking)
     if not shown:
         return Duplicates(database.name, request, groups, rows, (), (), title=database.title)
-    rules = grouping.rules if grouping.is_decided else tuple(_possible_rules(request.table, grouping))
+    rules = (
+        grouping.rules if grouping.is_decided else tuple(_possible_rules(request.table, grouping))
+    )
     decisions: Sequence[int] = []
     if groups and rules:
-        decisions = (database.count_decisions if grouping.rules else database.count_choices)(ranking, rules)
+        decisions = (database.count_decisions if grouping.rules else database.count_choices)(
+            ranking, rules
+        )
     texts = grouping.exact_texts if groups else ()
     merged = zip(texts, database.count_merged(ranking, texts), strict=True)
     return Duplicates(
@@ -244,17 +263,22 @@ def find_duplicates(
 
 
 def _possible_rules(table: Table, grouping: Grouping) -> Iterator[Rule]:
-    """What somebody who has not chosen yet may want: the fullest row, the latest, the highest and the lowest."""
+    """What somebody who has not chosen yet may want: the fullest row, the latest, the highest and
+    the lowest."""
     common = {one.column for one in grouping.same}
     yield Rule("fullest", RuleKind.FULLEST)
     free = [column for column in table.columns if column.name not in common]
     linking = {name for key in table.lasting_keys[:1] for name in key}
     for column in free:
         if column.family in (Family.DATE, Family.TIMESTAMP):
-            yield from (Rule(f"{kind} {column.name}", kind, column.name) for kind in (RuleKind.NEWEST, RuleKind.OLDEST))
+            yield from (
+                Rule(f"{kind} {column.name}", kind, column.name)
+                for kind in (RuleKind.NEWEST, RuleKind.OLDEST)
+            )
         elif column.family in (Family.INTEGER, Family.NUMBER) and column.name not in linking:
             yield from (
-                Rule(f"{kind} {column.name}", kind, column.name) for kind in (RuleKind.HIGHEST, RuleKind.LOWEST)
+                Rule(f"{kind} {column.name}", kind, column.name)
+                for kind in (RuleKind.HIGHEST, RuleKind.LOWEST)
             )
 
 
@@ -267,9 +291,13 @@ def _list_groups(
     grouping, names = request.grouping, request.table.column_names
     width = len(names) + len(grouping.same)
     references = [one for one in database.schema.incoming(request.table) if not one.broken]
-    hanging = {reference: database.count_hanging(ranking, reference, numbers) for reference in references}
+    hanging = {
+        reference: database.count_hanging(ranking, reference, numbers) for reference in references
+    }
     choices = (
-        {} if grouping.is_decided else {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
+        {}
+        if grouping.is_decided
+        else {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
     )
     rows: dict[int, list[Row]] = {number: [] for number in numbers}
     for number, _, *cells in database.ranked_rows(ranking, numbers):
@@ -278,11 +306,24 @@ def _list_groups(
     for number, members in rows.items():
         values = [row[width:] for row in members]
         decided = next(
-            (rule.text for place, rule in enumerate(grouping.rules) if values[0][place] != values[1][place]), ""
+            (
+                rule.text
+                for place, rule in enumerate(grouping.rules)
+                if values[0][place] != values[1][place]
+            ),
+            "",
         )
-        differs = tuple(name for place, name in enumerate(names) if len({_cell(row[place]) for row in members}) > 1)
+        differs = tuple(
+            name
+            for place, name in enumerate(names)
+            if len({_cell(row[place]) for row in members}) > 1
+        )
         dependents = tuple(
-            {reference: found for reference in references if (found := hanging[reference].get((number, place), 0))}
+            {
+                reference: found
+                for reference in references
+                if (found := hanging[reference].get((number, place), 0))
+            }
             for place in range(1, len(members) + 1)
         )
         first = members[0]
@@ -291,7 +332,16 @@ def _list_groups(
             for place, one in enumerate(grouping.same)
         )
         chosen = {text: found[number] for text, found in choices.items()}
-        listing.append(Group(common, tuple(row[: len(names)] for row in members), decided, differs, dependents, chosen))
+        listing.append(
+            Group(
+                common,
+                tuple(row[: len(names)] for row in members),
+                decided,
+                differs,
+                dependents,
+                chosen,
+            )
+        )
     return listing
 
 

@@ -1,7 +1,9 @@
-"""What happens when surplus rows go: what hangs on them moves to the kept rows, unless that cannot be.
+"""What happens when surplus rows go: what hangs on them moves to the kept rows, unless that cannot
+be.
 
-A moved row may be a duplicate itself where it arrives. Where the person lets such rows be dropped, they are surplus
-rows in turn, and what hangs on them moves on to the rows that they collided with, until nothing collides any more.
+A moved row may be a duplicate itself where it arrives. Where the person lets such rows be dropped,
+they are surplus rows in turn, and what hangs on them moves on to the rows that they collided with,
+until nothing collides any more.
 """
 
 from __future__ import annotations
@@ -40,7 +42,9 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
     else:
         database.prepare_key_sets([root], find_carried(schema, root))
-        database.prepare_key_sets([r.child for r in schema.acting if rules.treatment(r).action is Action.DETACH])
+        database.prepare_key_sets(
+            [r.child for r in schema.acting if rules.treatment(r).action is Action.DETACH]
+        )
         for child, references in find_movers(schema, root, rules).items():
             table = schema.by_name[child]
             if not _is_movable(table):
@@ -52,7 +56,9 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
     if request.filling:
         for columns in find_fillable(schema, root):
             database.prepare_key_sets([root], columns)
-            database.prepare_key_sets([root] * len(_unique_with(root, set(columns))), find_carried(schema, root))
+            database.prepare_key_sets(
+                [root] * len(_unique_with(root, set(columns))), find_carried(schema, root)
+            )
 
 
 def _is_movable(table: Table) -> bool:
@@ -62,13 +68,17 @@ def _is_movable(table: Table) -> bool:
 def check_request(database: Database, request: DuplicatesRequest) -> None:
     """UsageError or Refused for what cannot be done, whatever the rows are."""
     if request.filling and request.table.shares_identity:
-        raise UsageError(f"Nothing tells the rows of {request.table.label} apart, so --fill cannot be used.")
+        raise UsageError(
+            f"Nothing tells the rows of {request.table.label} apart, so --fill cannot be used."
+        )
     if request.unique_name:
         _check_unique(database, request)
 
 
 def _check_unique(database: Database, request: DuplicatesRequest) -> None:
-    """Refused where a unique index on what makes rows the same would not keep such duplicates out."""
+    """Refused where a unique index on what makes rows the same would not keep such duplicates
+    out.
+    """
     name, grouping, table = request.unique_name, request.grouping, request.table
     texts = [one.text for one in grouping.same]
     known = database.schema.tables if database.abilities.shared_index_names else (table,)
@@ -87,9 +97,13 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
             lasting.format(", ".join(texts), "texts that differ in what is ignored"),
             _near_index(database, request),
         )
-    open_ones = [one.text for one in grouping.same if one.expression or table.column(one.column).nullable]
+    open_ones = [
+        one.text for one in grouping.same if one.expression or table.column(one.column).nullable
+    ]
     if not grouping.nulls_differ and open_ones:
-        tests = [part for text in open_ones for part in (f"({text} IS NULL)", f"coalesce({text}, '')")]
+        tests = [
+            part for text in open_ones for part in (f"({text} IS NULL)", f"coalesce({text}, '')")
+        ]
         whole = [*(text for text in texts if text not in open_ones), *tests]
         raise Refused(
             lasting.format(", ".join(texts), "rows with NULLs"),
@@ -108,13 +122,15 @@ def _near_index(database: Database, request: DuplicatesRequest) -> str:
         text = one.text
         text = f"trim({text})" if Ignored.SPACE in one.ignored else text
         cells.append(f"lower({text})" if Ignored.CASE in one.ignored else text)
-    statement = f"CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} ({', '.join(cells)})"
+    statement = (
+        f"CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} ({', '.join(cells)})"
+    )
     return f"The nearest that this engine has, by its own rules for case and blanks: {statement}."
 
 
 def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, list[Reference]]:
-    """The tables whose rows may move, each with the references that may be pointed at other rows: those into the table
-    itself, and into tables that may lose rows because they collide."""
+    """The tables whose rows may move, each with the references that may be pointed at other rows:
+    those into the table itself, and into tables that may lose rows because they collide."""
     found: dict[TableName, list[Reference]] = {}
     waiting, seen = [root], {root.name}
     while waiting:
@@ -130,9 +146,12 @@ def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, li
 
 
 def find_new(table: Table, references: Sequence[Reference]) -> tuple[str, ...]:
-    """The columns of which a moved row has new values, and those that are unique together with them."""
+    """The columns of which a moved row has new values, and those that are unique together with
+    them."""
     changing = {name for reference in references for name in reference.columns}
-    wanted = changing | {name for one in _unique_with(table, changing) if not one.parts for name in one.columns}
+    wanted = changing | {
+        name for one in _unique_with(table, changing) if not one.parts for name in one.columns
+    }
     return tuple(name for name in table.column_names if name in wanted)
 
 
@@ -141,20 +160,30 @@ def _unique_with(table: Table, changing: set[str]) -> list[Unique]:
 
 
 def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
-    """Columns that may be NULL or blank, but for parts of a key and of references of several columns.
+    """Columns that may be NULL or blank, but for parts of a key and of references of several
+    columns.
 
     Each reference stands by itself: a row may be moved by it, and then is not filled there.
     """
-    whole = {name for reference in schema.outgoing(table) if len(reference.columns) > 1 for name in reference.columns}
+    whole = {
+        name
+        for reference in schema.outgoing(table)
+        if len(reference.columns) > 1
+        for name in reference.columns
+    }
     fixed = whole | set(table.key) | set(table.identity)
-    free = [column.name for column in table.columns if not column.generated and column.name not in fixed]
+    free = [
+        column.name for column in table.columns if not column.generated and column.name not in fixed
+    ]
     linking = {name for reference in schema.outgoing(table) for name in reference.columns}
     plain = tuple(name for name in free if name not in linking)
     return [*([plain] if plain else []), *((name,) for name in free if name in linking)]
 
 
 def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
-    """Everything that removing the surplus rows of a ranking touches, inside the open transaction."""
+    """Everything that removing the surplus rows of a ranking touches, inside the open
+    transaction.
+    """
     if request.dependents.default is Rule.MOVE:
         search: _Merging | Search = _Merging(database, request)
     else:
@@ -181,7 +210,11 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
     filled = [one for change in filled if (one := _leave(database, change, search.sets)).rows]
     changes = (*moved, *filled)
     collisions = tuple(search.find_collisions()) if isinstance(search, _Merging) else ()
-    own_stops = [*search.find_move_stops()] if isinstance(search, _Merging) else [*_kept_stops(search, ranking)]
+    own_stops = (
+        [*search.find_move_stops()]
+        if isinstance(search, _Merging)
+        else [*_kept_stops(search, ranking)]
+    )
     return Reach(
         request.grouping.selection,
         surplus,
@@ -207,7 +240,9 @@ def _kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
     """A kept row may hang on a surplus one: it must not go with it."""
     table = search.root
     if rows := search.database.count_kept(ranking, search.sets[table.name]):
-        via = next(one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name))
+        via = next(
+            one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)
+        )
         yield Stop(table, rows, via, "these are kept rows", f"--dependents {table.label}=detach")
 
 
@@ -216,12 +251,22 @@ def _parts(changes: Sequence[Change]) -> Iterator[Part]:
         if change.rows > change.detached:
             yield Part(change.table, change.action, change.rows - change.detached, change.via)
         if change.detached:
-            yield Part(change.table, Action.DETACH, change.detached, tuple(one for one in change.via if one.is_self))
+            yield Part(
+                change.table,
+                Action.DETACH,
+                change.detached,
+                tuple(one for one in change.via if one.is_self),
+            )
 
 
 def _fill_part(database: Database, filled: Sequence[Change]) -> Iterator[Part]:
     if filled:
-        yield Part(filled[0].table, Action.FILL, database.count_union([change.keys for change in filled]), ())
+        yield Part(
+            filled[0].table,
+            Action.FILL,
+            database.count_union([change.keys for change in filled]),
+            (),
+        )
 
 
 def _find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking) -> list[Change]:
@@ -235,24 +280,33 @@ def _find_filled(database: Database, request: DuplicatesRequest, ranking: Rankin
 
 
 def _leave(database: Database, filled: Change, sets: dict[TableName, KeySet]) -> Change:
-    """Leave references alone that would point at rows that go, and drop columns in which nothing is filled."""
+    """Leave references alone that would point at rows that go, and drop columns in which nothing is
+    filled."""
     for reference in database.schema.outgoing(filled.table):
         gone = sets.get(reference.parent.name)
         if gone and filled.rows and reference.columns == filled.columns and not reference.broken:
             database.leave(filled.keys, reference, gone)
-    columns = tuple(name for name in filled.columns if filled.rows and database.count_shifted(filled.keys, [name]))
+    columns = tuple(
+        name
+        for name in filled.columns
+        if filled.rows and database.count_shifted(filled.keys, [name])
+    )
     marks = database.count_images(filled.keys) if columns else {}
     return Change(Action.FILL, filled.keys, columns, sum(marks.values()))
 
 
-def _fill_stops(search: Search, filled: Sequence[Change], moved: Sequence[Change]) -> Iterator[Stop]:
+def _fill_stops(
+    search: Search, filled: Sequence[Change], moved: Sequence[Change]
+) -> Iterator[Stop]:
     for change in filled:
         database, table, gone = search.database, change.table, search.sets[change.table.name]
         sets = [change.keys, *(one.keys for one in moved if one.table is table)]
         for reference in database.schema.outgoing(table):
             inside = reference.is_self and reference.columns == change.columns
             if inside and (rows := database.count_loops(reference, sets)):
-                yield Stop(table, rows, reference, "filled in, it would make a loop", "leaving out --fill")
+                yield Stop(
+                    table, rows, reference, "filled in, it would make a loop", "leaving out --fill"
+                )
         for unique in _unique_with(table, set(change.columns)):
             if not (unique.parts or unique.uses <= set(change.keys.new)):
                 continue  # what is not filled with it keeps the rows apart, or the database refuses
@@ -267,8 +321,9 @@ def _fill_stops(search: Search, filled: Sequence[Change], moved: Sequence[Change
 class _Merging(Search):
     """A search in which what hangs on rows that go is moved to those that take their place.
 
-    `images` holds the rows of each table that get new values, `collided` the rows that are duplicates where they
-    arrive, by table and unique columns. `none_gone` are empty sets, for tables that lose no rows so far.
+    `images` holds the rows of each table that get new values, `collided` the rows that are
+    duplicates where they arrive, by table and unique columns. `none_gone` are empty sets, for
+    tables that lose no rows so far.
     """
 
     filled: KeySet | None = None
@@ -293,7 +348,9 @@ class _Merging(Search):
                 if into and self._can_move(into):
                     self._point(self.schema.by_name[name], into)
                     grew |= self._drop_collisions(self.schema.by_name[name], into)
-        self.changes = [change for name in self.images if (change := self._change(self.schema.by_name[name]))]
+        self.changes = [
+            change for name in self.images if (change := self._change(self.schema.by_name[name]))
+        ]
         self.via.update(one for change in self.changes for one in change.via)
         return self.changes
 
@@ -302,26 +359,34 @@ class _Merging(Search):
         table = references[0].child
         if _is_movable(table):
             return True
-        if any(self.database.count_referencing(one, self.sets[one.parent.name], None) for one in references):
+        if any(
+            self.database.count_referencing(one, self.sets[one.parent.name], None)
+            for one in references
+        ):
             self._make_key_set(table)  # which says why it cannot be done
         return False
 
     def _point(self, table: Table, references: Sequence[Reference]) -> None:
         """Work out afresh what the references of a table's rows will be."""
         if table.name not in self.images:
-            self.images[table.name] = self.database.make_key_set(table, find_new(table, self.movers[table.name]))
+            self.images[table.name] = self.database.make_key_set(
+                table, find_new(table, self.movers[table.name])
+            )
         images = self.images[table.name]
         self.database.clear(images)
         gone = self.sets.get(table.name)
         for reference in references:
             parents = self.sets[reference.parent.name]
-            self.database.pull(reference, parents, images, round=Mark.DETACHED, without=[gone] if gone else [])
+            self.database.pull(
+                reference, parents, images, round=Mark.DETACHED, without=[gone] if gone else []
+            )
         for reference in references:
             filled = self.filled if reference.parent is self.root else None
             self.database.repoint(reference, self.sets[reference.parent.name], images, filled)
 
     def _drop_collisions(self, table: Table, references: Sequence[Reference]) -> bool:
-        """Let rows that collide be surplus rows too, where they may be dropped. Returns whether there are new ones."""
+        """Let rows that collide be surplus rows too, where they may be dropped. Returns whether
+        there are new ones."""
         images, grew = self.images[table.name], False
         changing = {name for reference in references for name in reference.columns}
         for unique in _unique_with(table, changing):
@@ -337,7 +402,10 @@ class _Merging(Search):
                 known, _ = self.collided.get((table.name, unique), (None, 0))
                 into = known or self.database.make_key_set(table, paired)
                 self.database.clear(into)
-                self.collided[table.name, unique] = into, self.database.find_collisions(images, gone, unique, into)
+                self.collided[table.name, unique] = (
+                    into,
+                    self.database.find_collisions(images, gone, unique, into),
+                )
             elif rows := self.database.find_collisions(images, gone, unique, gone):
                 self.counts[table.name] += rows
                 _, before = self.collided.get((table.name, unique), (gone, 0))
@@ -363,7 +431,11 @@ class _Merging(Search):
         )
         changed = {name for one in via for name in one.columns}
         columns = tuple(name for name in table.column_names if name in changed)
-        waits = {name for one in via if self._may_wait(one) for name in one.nullable_columns} if waiting else set()
+        waits = (
+            {name for one in via if self._may_wait(one) for name in one.nullable_columns}
+            if waiting
+            else set()
+        )
         return Change(
             Action.MOVE,
             images,
@@ -392,7 +464,9 @@ class _Merging(Search):
             table = self.schema.by_name[name]
             if rows and not self.rules.drops(table):
                 via = next(one for one in self.movers[name] if set(one.columns) & unique.uses)
-                reason = f"moved, they would have the same {', '.join(unique.columns)} as another row"
+                reason = (
+                    f"moved, they would have the same {', '.join(unique.columns)} as another row"
+                )
                 yield Stop(table, rows, via, reason, f"--dependents {table.label}=delete")
 
     def _immovable(self, change: Change) -> Iterator[Stop]:
@@ -407,9 +481,17 @@ class _Merging(Search):
                 yield Stop(table, rows, reference, reason, "--fill")
             if reference not in change.via:
                 continue
-            if reference.is_self and (rows := looped or self.database.count_loops(reference, [images])):
+            if reference.is_self and (
+                rows := looped or self.database.count_loops(reference, [images])
+            ):
                 reason = "moved, it would make a loop"
-                yield Stop(table, rows, reference, reason, "" if looped else f"--dependents {table.label}=detach")
+                yield Stop(
+                    table,
+                    rows,
+                    reference,
+                    reason,
+                    "" if looped else f"--dependents {table.label}=detach",
+                )
             if change.waiting and self._may_wait(reference) and not reference.nullable_columns:
                 reason = "what it points at is filled in later, and it may not be NULL until then"
                 yield Stop(table, change.waiting, reference, reason, "")
@@ -419,7 +501,9 @@ class _Merging(Search):
         for other in self.schema.incoming(table):
             if not set(other.referred) & set(change.columns) or other.broken:
                 continue
-            if rows := self.database.count_referencing(other, images, self.sets.get(other.child.name)):
+            if rows := self.database.count_referencing(
+                other, images, self.sets.get(other.child.name)
+            ):
                 reason = f"it points at a column of {table.label} that would change"
                 yield Stop(other.child, rows, other, reason, "")
 
@@ -430,4 +514,6 @@ class _Merging(Search):
             if not shared or other is reference or other.broken:
                 continue
             if rows := self.database.count_shifted(change.keys, shared):
-                yield Stop(change.table, rows, other, f"{', '.join(shared)} would change for it too", "")
+                yield Stop(
+                    change.table, rows, other, f"{', '.join(shared)} would change for it too", ""
+                )

@@ -1,4 +1,5 @@
-"""Where a database is: the one form of an address that may be shown, kept or compared. It cannot show its password."""
+"""Where a database is: the one form of an address that may be shown, kept or compared. It cannot
+show its password."""
 
 from __future__ import annotations
 
@@ -18,16 +19,29 @@ _SCHEMES = {
     "mariadb": MARIADB,
     "mysql": MARIADB,
 }
-# What a URL may set behind its question mark. Other settings of the drivers could send files or run statements.
+# What a URL may set behind its question mark. Other settings of the drivers could send files or run
+# statements.
 _SETTINGS = {
     POSTGRESQL: {
-        *("host", "hostaddr", "port", "user", "options", "application_name", "connect_timeout", "target_session_attrs"),
+        *(
+            "host",
+            "hostaddr",
+            "port",
+            "user",
+            "options",
+            "application_name",
+            "connect_timeout",
+            "target_session_attrs",
+        ),
         *("sslmode", "sslrootcert", "sslcert", "sslkey", "sslcrl", "gssencmode", "channel_binding"),
     },
     MARIADB: {"unix_socket", "ssl_ca", "ssl_cert", "ssl_key"},
 }
 _SECRET = {"password": "password", "passwd": "password", "sslpassword": "sslpassword"}
-_HINT = "It is SCHEME://USER@HOST:PORT/DATABASE; in a password write %40 for @, %2F for / and %3F for ?."
+_HINT = (
+    "It is SCHEME://USER@HOST:PORT/DATABASE; in a password write %40 for @, %2F for / and %3F for "
+    "?."
+)
 
 
 # How much of TLS a connection asks for.
@@ -36,8 +50,8 @@ TLS = ("off", "prefer", "require", "verify")
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """How a server is spoken to: one of `TLS`, "" where nobody said; files of certificates; and whether a pooler that
-    stands between keeps a session together."""
+    """How a server is spoken to: one of `TLS`, "" where nobody said; files of certificates; and
+    whether a pooler that stands between keeps a session together."""
 
     tls: str = ""
     tls_ca: str = ""
@@ -53,8 +67,8 @@ PLAIN = Link()
 class Address:
     """The path of an SQLite file, or a server's database.
 
-    `settings` are those of the URL that are no secret. `secrets` holds `password` and `sslpassword`, where given;
-    they are for the driver only, and in no text of this value.
+    `settings` are those of the URL that are no secret. `secrets` holds `password` and
+    `sslpassword`, where given; they are for the driver only, and in no text of this value.
     """
 
     kind: str
@@ -85,7 +99,8 @@ class Address:
 
 
 def read_address(text: str) -> Address:
-    """Read a path or a URL. UsageError for a URL that cannot be right, of which nothing but the scheme is repeated."""
+    """Read a path or a URL. UsageError for a URL that cannot be right, of which nothing but the
+    scheme is repeated."""
     scheme, separator, rest = text.partition("://")
     if "\0" in text:
         raise UsageError("The address of the database holds a sign that none can.")
@@ -160,11 +175,13 @@ def _unreadable(scheme: str) -> UsageError:
     return UsageError(f"The {scheme}:// URL cannot be read.", _HINT)
 
 
-# What stands between a colon and an at sign, wherever somebody wrote an address; `//` begins no password.
+# What stands between a colon and an at sign, wherever somebody wrote an address; `//` begins no
+# password.
 _LOGIN = re.compile(r"((?:\w+:/{1,3})?[^\s:/@'\"]*):(?!//)\S*@")
 _NAMED_SECRET = re.compile(r"((?:password|passwd)=)[^\s&'\"]+", re.IGNORECASE)
 
 
 def hide_passwords(text: str) -> str:
-    """A message that may repeat what somebody wrote in the wrong place, without what may be a password."""
+    """A message that may repeat what somebody wrote in the wrong place, without what may be a
+    password."""
     return _NAMED_SECRET.sub(r"\1…", _LOGIN.sub(r"\1:…@", text))

@@ -1,4 +1,5 @@
-"""Order and cycles over any nodes and edges. Knows no tables; the same input always gives the same output."""
+"""Order and cycles over any nodes and edges. Knows no tables; the same input always gives the same
+output."""
 
 from __future__ import annotations
 
@@ -11,9 +12,9 @@ Node = TypeVar("Node", bound=Hashable)
 def find_components(nodes: Sequence[Node], edges: Iterable[tuple[Node, Node]]) -> list[list[Node]]:
     """The strongly connected components, each before the components that its edges lead to.
 
-    An edge (a, b) leads from a to b; edges to nodes that are not in `nodes` are ignored. Within a component the
-    nodes keep the order of `nodes`. Tarjan's algorithm ("Depth-first search and linear graph algorithms", 1972),
-    written without recursion.
+    An edge (a, b) leads from a to b; edges to nodes that are not in `nodes` are ignored. Within a
+    component the nodes keep the order of `nodes`. Tarjan's algorithm ("Depth-first search and
+    linear graph algorithms", 1972), written without recursion.
     """
     place = {node: position for position, node in enumerate(nodes)}
     leads: dict[Node, list[Node]] = {node: [] for node in nodes}
@@ -59,7 +60,8 @@ def find_components(nodes: Sequence[Node], edges: Iterable[tuple[Node, Node]]) -
 
 
 def find_cycle(nodes: Sequence[Node], edges: Sequence[tuple[Node, Node]]) -> list[int]:
-    """The positions in `edges` of one cycle, in its order, or [] where there is none. A loop at one node counts."""
+    """The positions in `edges` of one cycle, in its order, or [] where there is none. A loop at one
+    node counts."""
     out: dict[Node, list[int]] = {node: [] for node in nodes}
     for position, (start, end) in enumerate(edges):
         if start in out and end in out:

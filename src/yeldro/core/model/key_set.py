@@ -24,18 +24,20 @@ class Mark(IntEnum):
 class KeySet:
     """A temporary table of row identities of one table, inside the database.
 
-    `columns` are the identity followed by every further column of the table that references point at, so that
-    dependents can be found, and dangling references be looked for, after the rows themselves are gone.
+    `columns` are the identity followed by every further column of the table that references point
+    at, so that dependents can be found, and dangling references be looked for, after the rows
+    themselves are gone.
 
-    A key set that `hangs` has no table of its own: it is all rows that point into a stored key set through an enforced
-    reference. Nothing references such rows, and nobody can add one while the rows that they point at are locked. One
-    that is `whole` has none either: it is all rows of a table that is locked as a whole.
+    A key set that `hangs` has no table of its own: it is all rows that point into a stored key set
+    through an enforced reference. Nothing references such rows, and nobody can add one while the
+    rows that they point at are locked. One that is `whole` has none either: it is all rows of a
+    table that is locked as a whole.
 
-    `new` are columns of which a value stands beside each row: the one that a row which stays will get, or, of a row
-    that goes, the one of the row that takes its place.
+    `new` are columns of which a value stands beside each row: the one that a row which stays will
+    get, or, of a row that goes, the one of the row that takes its place.
 
-    Where nothing tells the rows of a table apart, a key set is of rows that are `alike`: it holds what they look like,
-    and of those that look so as many are meant as it names.
+    Where nothing tells the rows of a table apart, a key set is of rows that are `alike`: it holds
+    what they look like, and of those that look so as many are meant as it names.
     """
 
     table: Table

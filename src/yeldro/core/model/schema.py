@@ -1,4 +1,5 @@
-"""What the catalogue says: tables, columns, keys, references, triggers. Frozen values, the same for every engine."""
+"""What the catalogue says: tables, columns, keys, references, triggers. Frozen values, the same for
+every engine."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ class OnDelete(StrEnum):
 
 
 class Family(StrEnum):
-    """What kind of value a column takes; decides how a value from the command line is read and shown."""
+    """What kind of value a column takes; decides how a value from the command line is read and
+    shown."""
 
     TEXT = "text"
     INTEGER = "integer"
@@ -53,7 +55,8 @@ class Column:
     """Whether every update of a row changes it by itself."""
 
     equality: str = ""
-    """The engine's operator for two such values, in full, where a bare equal sign might mean another one."""
+    """The engine's operator for two such values, in full, where a bare equal sign might mean
+    another one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,9 +77,9 @@ class Index:
 class Unique:
     """What no two rows of a table may have in common: `columns`, as they are shown.
 
-    Where these are no plain columns, or there is more to it, `parts` are expressions of the engine over the table's
-    columns, and `predicate` says for which rows it holds, "" for all. `nulls_differ`: a NULL among them is like no
-    other. `uses` are the columns that it looks at.
+    Where these are no plain columns, or there is more to it, `parts` are expressions of the engine
+    over the table's columns, and `predicate` says for which rows it holds, "" for all.
+    `nulls_differ`: a NULL among them is like no other. `uses` are the columns that it looks at.
     """
 
     columns: tuple[str, ...]
@@ -94,13 +97,14 @@ WHOLE_ROW = "yeldro_whole_row"
 class Table:
     """A table or view.
 
-    `label` is how a person names it (the schema is left out where it is the default one). `key` is the primary
-    key, () without one. `identity` names what fixes one row: a key without NULLs, else the engine's own row
-    number, else WHOLE_ROW, which rows that are alike in every column share; () where there is nothing of the kind.
-    `refusal` says why its rows cannot be deleted safely, "" where they
-    can. `definition` is the SQL text of a view. `parts` are its partitions at every level, itself included.
-    `weight` is how much the engine's own counter of changes counts for one row. `checks` are the texts of its CHECK
-    constraints, `specials` its unique indexes on more, or less, than plain columns of all rows.
+    `label` is how a person names it (the schema is left out where it is the default one). `key` is
+    the primary key, () without one. `identity` names what fixes one row: a key without NULLs, else
+    the engine's own row number, else WHOLE_ROW, which rows that are alike in every column share; ()
+    where there is nothing of the kind. `refusal` says why its rows cannot be deleted safely, ""
+    where they can. `definition` is the SQL text of a view. `parts` are its partitions at every
+    level, itself included. `weight` is how much the engine's own counter of changes counts for one
+    row. `checks` are the texts of its CHECK constraints, `specials` its unique indexes on more, or
+    less, than plain columns of all rows.
     """
 
     name: TableName
@@ -122,19 +126,26 @@ class Table:
     @cached_property
     def uniques(self) -> tuple[Unique, ...]:
         """Everything that keeps two rows apart."""
-        plain = [index.columns for index in self.indexes if index.unique] + [self.key] * bool(self.key)
-        known = dict.fromkeys(columns for columns in plain if set(columns) <= set(self.column_names))
+        plain = [index.columns for index in self.indexes if index.unique] + [self.key] * bool(
+            self.key
+        )
+        known = dict.fromkeys(
+            columns for columns in plain if set(columns) <= set(self.column_names)
+        )
         return (*(Unique(columns, frozenset(columns)) for columns in known), *self.specials)
 
     @cached_property
     def lasting_keys(self) -> tuple[tuple[str, ...], ...]:
-        """What may tell rows apart for good, best first: not a row number, which is given to other rows later.
+        """What may tell rows apart for good, best first: not a row number, which is given to other
+        rows later.
 
         All but the identity may hold NULLs, and then tell nothing.
         """
         own = set(self.column_names)
         unique = [self.key, *(index.columns for index in self.indexes if index.unique)]
-        return tuple(dict.fromkeys(key for key in (self.identity, *unique) if key and set(key) <= own))
+        return tuple(
+            dict.fromkeys(key for key in (self.identity, *unique) if key and set(key) <= own)
+        )
 
     @property
     def shares_identity(self) -> bool:
@@ -143,7 +154,8 @@ class Table:
 
     @cached_property
     def tie_breakers(self) -> tuple[str, ...]:
-        """What puts rows in the order of their key where something else fixes them: a key that may hold NULLs."""
+        """What puts rows in the order of their key where something else fixes them: a key that may
+        hold NULLs."""
         own = set(self.column_names)
         return self.key if set(self.key) <= own and not set(self.key) <= set(self.identity) else ()
 
@@ -159,25 +171,31 @@ class Table:
         raise KeyError(name)
 
     def find_column(self, text: str) -> Column:
-        """The column that a person named, exactly or but for case. UsageError with the nearest names."""
+        """The column that a person named, exactly or but for case. UsageError with the nearest
+        names."""
         for column in self.columns:
             if column.name == text:
                 return column
         alike = [column for column in self.columns if column.name.lower() == text.lower()]
         if len(alike) == 1:
             return alike[0]
-        raise UsageError(f"There is no column {text!r} in {self.label}.", nearest(text, self.column_names, "columns"))
+        raise UsageError(
+            f"There is no column {text!r} in {self.label}.",
+            nearest(text, self.column_names, "columns"),
+        )
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Reference:
-    """A foreign key: `columns` of `child` point at `referred` columns of `parent`, in the same order.
+    """A foreign key: `columns` of `child` point at `referred` columns of `parent`, in the same
+    order.
 
-    `broken` says why the engine cannot use it, or why nobody can follow it ("" where all is well); one that is not
-    `enforced` may have orphans, and is followed and checked all the same. `set_columns` are the columns that the
-    declared SET NULL or SET DEFAULT touches. `operators` are those by which the engine compares each pair of columns,
-    the referred one first, as they stand in a statement; () where these are plain equal signs. `match_full`: either
-    all of its columns are NULL, or none.
+    `broken` says why the engine cannot use it, or why nobody can follow it ("" where all is well);
+    one that is not `enforced` may have orphans, and is followed and checked all the same.
+    `set_columns` are the columns that the declared SET NULL or SET DEFAULT touches. `operators` are
+    those by which the engine compares each pair of columns, the referred one first, as they stand
+    in a statement; () where these are plain equal signs. `match_full`: either all of its columns
+    are NULL, or none.
     """
 
     name: str
@@ -203,13 +221,19 @@ class Reference:
 
     @property
     def is_clearable(self) -> bool:
-        """Whether rows that go may lose this reference first, as far as CHECK and UNIQUE constraints are known."""
+        """Whether rows that go may lose this reference first, as far as CHECK and UNIQUE
+        constraints are known."""
         cleared = self.nullable_columns or self.columns
-        named = re.compile("|".join(rf"(?<!\w){re.escape(name)}(?!\w)" for name in cleared), re.IGNORECASE)
+        named = re.compile(
+            "|".join(rf"(?<!\w){re.escape(name)}(?!\w)" for name in cleared), re.IGNORECASE
+        )
         if any(named.search(check) for check in self.child.checks):
             return False
-        # Without a column that may be NULL a row would point at itself, where another one may still point at it too.
-        unique = any(index.unique and set(index.columns) & set(cleared) for index in self.child.indexes)
+        # Without a column that may be NULL a row would point at itself, where another one may still
+        # point at it too.
+        unique = any(
+            index.unique and set(index.columns) & set(cleared) for index in self.child.indexes
+        )
         return bool(self.nullable_columns) or not unique
 
     @property
@@ -218,8 +242,11 @@ class Reference:
 
     @property
     def is_indexed(self) -> bool:
-        """Whether some index of the child begins with one of the columns, so that a lookup need not scan."""
-        return any(index.columns[0] in self.columns for index in self.child.indexes if index.columns)
+        """Whether some index of the child begins with one of the columns, so that a lookup need not
+        scan."""
+        return any(
+            index.columns[0] in self.columns for index in self.child.indexes if index.columns
+        )
 
 
 def _settable(column: Column) -> bool:
@@ -227,10 +254,18 @@ def _settable(column: Column) -> bool:
 
 
 def _end(table: Table, columns: tuple[str, ...]) -> str:
-    return f"{table.label}.{columns[0]}" if len(columns) == 1 else f"{table.label}.({', '.join(columns)})"
+    return (
+        f"{table.label}.{columns[0]}"
+        if len(columns) == 1
+        else f"{table.label}.({', '.join(columns)})"
+    )
 
 
-UNDECLARED_RULES = {"delete": OnDelete.CASCADE, "detach": OnDelete.SET_NULL, "stop": OnDelete.NO_ACTION}
+UNDECLARED_RULES = {
+    "delete": OnDelete.CASCADE,
+    "detach": OnDelete.SET_NULL,
+    "stop": OnDelete.NO_ACTION,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -248,7 +283,8 @@ class Undeclared:
 class Schema:
     """All tables and views in name order, and all references in the order of their child tables.
 
-    `hidden` says of tables why they may be referenced by others that this account cannot see, and what would show them.
+    `hidden` says of tables why they may be referenced by others that this account cannot see, and
+    what would show them.
     """
 
     tables: tuple[Table, ...]
@@ -261,8 +297,8 @@ class Schema:
 
     @cached_property
     def acting(self) -> tuple[Reference, ...]:
-        """The references as they act on each table: one that points at a partitioned table points at its partitions
-        too, and one that points at a partition at the partitioned table."""
+        """The references as they act on each table: one that points at a partitioned table points
+        at its partitions too, and one that points at a partition at the partitioned table."""
         return tuple(aimed for reference in self.references for aimed in self._aim(reference))
 
     def _aim(self, reference: Reference) -> Iterator[Reference]:
@@ -272,13 +308,21 @@ class Schema:
             if parent.name not in table.parts or _has_key(table, reference.referred):
                 yield replace(reference, parent=table)
             else:
-                reason = f"It points at {parent.label}, a partition, by columns that are unique in that one alone"
+                reason = (
+                    f"It points at {parent.label}, a partition, by columns that are unique in "
+                    "that one alone"
+                )
                 yield replace(reference, parent=table, broken=reference.broken or reason)
 
     @cached_property
     def _related(self) -> dict[TableName, tuple[Table, ...]]:
         """For each table the partitioned tables that it is part of, and its own partitions."""
-        pairs = [(table, self.by_name[name]) for table in self.tables for name in table.parts if name in self.by_name]
+        pairs = [
+            (table, self.by_name[name])
+            for table in self.tables
+            for name in table.parts
+            if name in self.by_name
+        ]
         found: dict[TableName, dict[Table, None]] = {}
         for whole, part in pairs:
             if whole is not part:
@@ -289,7 +333,9 @@ class Schema:
     @cached_property
     def partitions(self) -> frozenset[TableName]:
         """The tables that are part of another one."""
-        return frozenset(name for table in self.tables for name in table.parts if name != table.name)
+        return frozenset(
+            name for table in self.tables for name in table.parts if name != table.name
+        )
 
     @cached_property
     def _incoming(self) -> dict[TableName, tuple[Reference, ...]]:
@@ -310,11 +356,13 @@ class Schema:
         return self._incoming.get(table.name, ())
 
     def outgoing(self, table: Table) -> tuple[Reference, ...]:
-        """The references of a table's own rows, those of the partitioned table that it is part of included."""
+        """The references of a table's own rows, those of the partitioned table that it is part of
+        included."""
         return self._outgoing.get(table.name, ())
 
     def with_references(self, more: Iterable[Undeclared]) -> Schema:
-        """The schema with references that it does not declare. UsageError where a name in them is wrong."""
+        """The schema with references that it does not declare. UsageError where a name in them is
+        wrong."""
         added = tuple(self._undeclared(one) for one in more)
         return replace(self, references=self.references + added) if added else self
 
@@ -323,11 +371,21 @@ class Schema:
         columns = tuple(child.find_column(name).name for name in one.columns)
         referred = tuple(parent.find_column(name).name for name in one.referred)
         reference = Reference(
-            "", child, columns, parent, referred, one.on_delete, columns, enforced=False, declared=False
+            "",
+            child,
+            columns,
+            parent,
+            referred,
+            one.on_delete,
+            columns,
+            enforced=False,
+            declared=False,
         )
         if len(columns) != len(referred) or len(set(referred)) != len(referred):
             raise UsageError(f"The reference {reference} in yeldro.toml does not pair its columns.")
-        if not any(index.unique and set(index.columns) == set(referred) for index in parent.indexes):
+        if not any(
+            index.unique and set(index.columns) == set(referred) for index in parent.indexes
+        ):
             raise UsageError(
                 f"The reference {reference} in yeldro.toml points at columns that are not unique.",
                 f"Add a unique index on {parent.label} ({', '.join(referred)}).",
@@ -342,13 +400,19 @@ class Schema:
     def find_table(self, text: str) -> Table:
         """The table that a person named: its label, or `schema.table`, exactly or but for case.
 
-        UsageError where there is none (with the nearest names) or where the case decides between several.
+        UsageError where there is none (with the nearest names) or where the case decides between
+        several.
         """
-        named = [(table, {table.label, f"{table.name.schema}.{table.name.name}"}) for table in self.tables]
+        named = [
+            (table, {table.label, f"{table.name.schema}.{table.name.name}"})
+            for table in self.tables
+        ]
         exact = [table for table, names in named if text in names]
         if exact:
             return exact[0]
-        alike = [table for table, names in named if text.lower() in {name.lower() for name in names}]
+        alike = [
+            table for table, names in named if text.lower() in {name.lower() for name in names}
+        ]
         if len(alike) == 1:
             return alike[0]
         if alike:

@@ -1,4 +1,5 @@
-"""Values from the command line: read once, by the family of the column they meet, then bound, never pasted."""
+"""Values from the command line: read once, by the family of the column they meet, then bound, never
+pasted."""
 
 from __future__ import annotations
 
@@ -33,10 +34,14 @@ class Parameter:
     is_null: bool = False
 
     def value(self, family: Family | None) -> Value:
-        """The value in its own type, else in that of the column it is compared with, else as text."""
+        """The value in its own type, else in that of the column it is compared with, else as
+        text.
+        """
         if self.is_null:
             return None
-        return read_value(self.text, self.family or family or Family.TEXT, f"the parameter {self.name}")
+        return read_value(
+            self.text, self.family or family or Family.TEXT, f"the parameter {self.name}"
+        )
 
 
 def read_parameter(text: str) -> Parameter:
@@ -44,19 +49,25 @@ def read_parameter(text: str) -> Parameter:
     head, equals, value = text.partition("=")
     name, colon, type_name = head.partition(":")
     if not equals or not name.isidentifier():
-        raise UsageError(f"-p {text!r} is not name=value.", "Write -p name=value or -p name:type=value.")
+        raise UsageError(
+            f"-p {text!r} is not name=value.", "Write -p name=value or -p name:type=value."
+        )
     if not colon:
         return Parameter(name, value, None)
     if type_name == "null":
         return Parameter(name, "", None, is_null=True)
     known = [family.value for family in Family if family is not Family.OTHER]
     if type_name not in known:
-        raise UsageError(f"-p {name} has an unknown type {type_name!r}.", f"The types are: {', '.join(known)}, null.")
+        raise UsageError(
+            f"-p {name} has an unknown type {type_name!r}.",
+            f"The types are: {', '.join(known)}, null.",
+        )
     return Parameter(name, value, Family(type_name))
 
 
 def read_value(text: str, family: Family, where: str) -> Value:
-    """Read one value. `where` names it in the message of the UsageError; the value itself is not repeated."""
+    """Read one value. `where` names it in the message of the UsageError; the value itself is not
+    repeated."""
     try:
         match family:
             case Family.INTEGER:
@@ -72,7 +83,9 @@ def read_value(text: str, family: Family, where: str) -> Value:
             case _:
                 return text
     except (ValueError, InvalidOperation):
-        raise UsageError(f"The value of {where} is not a valid {family}.", f"Give {_EXAMPLES[family]}.") from None
+        raise UsageError(
+            f"The value of {where} is not a valid {family}.", f"Give {_EXAMPLES[family]}."
+        ) from None
 
 
 def _finite(number: Decimal) -> Decimal:
@@ -82,7 +95,11 @@ def _finite(number: Decimal) -> Decimal:
 
 
 def _date_or_moment(text: str) -> datetime.date | datetime.datetime:
-    return datetime.date.fromisoformat(text) if len(text) == 10 else datetime.datetime.fromisoformat(text)
+    return (
+        datetime.date.fromisoformat(text)
+        if len(text) == 10
+        else datetime.datetime.fromisoformat(text)
+    )
 
 
 def _truth(text: str) -> bool:
@@ -94,15 +111,21 @@ def _truth(text: str) -> bool:
 def read_key(text: str, table: Table) -> tuple[Value, ...]:
     """Read one `--key` value: a CSV line with a field for each column of the primary key."""
     if not table.key:
-        raise UsageError(f"{table.label} has no primary key, so --key cannot name its rows.", "Use --where.")
+        raise UsageError(
+            f"{table.label} has no primary key, so --key cannot name its rows.", "Use --where."
+        )
     try:
         fields = next(csv.reader([text], strict=True), []) or [""]
     except csv.Error as error:
-        hint = "A part that holds a comma, a quote or a line break stands in double quotes: 'a,\"b, c\"'."
+        hint = (
+            "A part that holds a comma, a quote or a line break stands in double quotes: 'a,\"b, "
+            "c\"'."
+        )
         raise UsageError(f"--key is not one line of CSV ({error}).", hint) from None
     if len(fields) != len(table.key):
         raise UsageError(
-            f"--key needs {len(table.key)} value(s) for {table.label} ({', '.join(table.key)}), got {len(fields)}.",
+            f"--key needs {len(table.key)} value(s) for {table.label} ({', '.join(table.key)}), "
+            f"got {len(fields)}.",
             "Separate the parts of a composite key with commas.",
         )
     return tuple(

@@ -1,4 +1,5 @@
-"""Texts of others as they may be shown: what would steer a terminal, or hide, becomes a sign that one can see."""
+"""Texts of others as they may be shown: what would steer a terminal, or hide, becomes a sign that
+one can see."""
 
 from __future__ import annotations
 
@@ -10,7 +11,8 @@ _SHORT = {"\n": "\\n", "\t": "\\t", "\r": "\\r"}
 
 
 def make_visible(text: str, keep: str = _LAYOUT) -> str:
-    """`text` with every control, mark of direction, sign without width and odd blank as its number, but for `keep`."""
+    """`text` with every control, mark of direction, sign without width and odd blank as its number,
+    but for `keep`."""
     if text.isascii() and text.isprintable():
         return text
     return "".join(sign if sign in keep or is_plain(sign) else _write(sign) for sign in text)

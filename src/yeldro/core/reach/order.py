@@ -24,7 +24,8 @@ def reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list
 
 @dataclass(frozen=True, slots=True)
 class DeletionOrder:
-    """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end; `knots` forbid it."""
+    """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end;
+    `knots` forbid it."""
 
     tables: list[TableName]
     links: list[Reference]
@@ -33,16 +34,23 @@ class DeletionOrder:
 
 
 def find_order(
-    sets: Mapping[TableName, KeySet], schema: Schema, abilities: Abilities, *, breaks_cycles: bool = False
+    sets: Mapping[TableName, KeySet],
+    schema: Schema,
+    abilities: Abilities,
+    *,
+    breaks_cycles: bool = False,
 ) -> DeletionOrder:
     """The order in which tables can lose their rows.
 
-    A circle of tables is opened at a nullable reference, or else at the one whose own rule does least.
+    A circle of tables is opened at a nullable reference, or else at the one whose own rule does
+    least.
     """
     breaks = breaks_cycles and abilities.circle_hint
     circle_rules = frozenset(OnDelete) if breaks else abilities.circle_rules
     names = list(sets)
-    references = [r for r in schema.acting if r.child.name in sets and r.parent.name in sets and not r.broken]
+    references = [
+        r for r in schema.acting if r.child.name in sets and r.parent.name in sets and not r.broken
+    ]
     selves = [reference for reference in references if reference.is_self]
     links = [
         reference
@@ -71,11 +79,21 @@ def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]
 
 
 def _is_knotted(
-    reference: Reference, names: list[TableName], references: Sequence[Reference], allowed: frozenset[OnDelete]
+    reference: Reference,
+    names: list[TableName],
+    references: Sequence[Reference],
+    allowed: frozenset[OnDelete],
 ) -> bool:
-    """Whether the circle that a reference belongs to holds a rule that the engine cannot bear there."""
-    circle = next(set(part) for part in find_components(names, _edges(references)) if reference.child.name in part)
-    return any(r.on_delete not in allowed and {r.child.name, r.parent.name} <= circle for r in references)
+    """Whether the circle that a reference belongs to holds a rule that the engine cannot bear
+    there."""
+    circle = next(
+        set(part)
+        for part in find_components(names, _edges(references))
+        if reference.child.name in part
+    )
+    return any(
+        r.on_delete not in allowed and {r.child.name, r.parent.name} <= circle for r in references
+    )
 
 
 def _is_open(reference: Reference) -> bool:
@@ -85,5 +103,11 @@ def _is_open(reference: Reference) -> bool:
 
 def _reluctance(reference: Reference) -> int:
     """How unwelcome it is to open a circle here: least where the reference can be NULL."""
-    ranks = (OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE, OnDelete.SET_NULL, OnDelete.SET_DEFAULT)
+    ranks = (
+        OnDelete.NO_ACTION,
+        OnDelete.RESTRICT,
+        OnDelete.CASCADE,
+        OnDelete.SET_NULL,
+        OnDelete.SET_DEFAULT,
+    )
     return -1 if _is_open(reference) else ranks.index(reference.on_delete)

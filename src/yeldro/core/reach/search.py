@@ -1,4 +1,5 @@
-"""The reach: the matched rows and everything that hangs on them, per table, with what happens to each row."""
+"""The reach: the matched rows and everything that hangs on them, per table, with what happens to
+each row."""
 
 from __future__ import annotations
 
@@ -39,7 +40,8 @@ class Action(StrEnum):
 class Rules:
     """The rule for dependents in general, and those for some tables.
 
-    `breaks_cycles`: circles may be deleted with the engine's own checks off, where it cannot otherwise.
+    `breaks_cycles`: circles may be deleted with the engine's own checks off, where it cannot
+    otherwise.
     """
 
     default: Rule = Rule.DECLARED
@@ -60,11 +62,14 @@ class Rules:
         if reference.on_delete is OnDelete.SET_DEFAULT:
             return _declared(reference)
         if not reference.nullable_columns:
-            return Treatment(Action.STOP, reason="it cannot be detached: no column of the reference may be NULL")
+            return Treatment(
+                Action.STOP, reason="it cannot be detached: no column of the reference may be NULL"
+            )
         return Treatment(Action.DETACH, reference.nullable_columns)
 
     def drops(self, table: Table) -> bool:
-        """Whether rows that cannot be moved to a kept row, because they would be duplicates there, are dropped."""
+        """Whether rows that cannot be moved to a kept row, because they would be duplicates there,
+        are dropped."""
         return self.default is Rule.MOVE and self.tables.get(table.name) is Rule.DELETE
 
 
@@ -77,11 +82,17 @@ def known_rules(usual: Rule) -> list[Rule]:
 
 
 def read_rules(
-    texts: Sequence[str], schema: Schema, usual: Rule = Rule.DECLARED, *, breaks_cycles: bool = False
+    texts: Sequence[str],
+    schema: Schema,
+    usual: Rule = Rule.DECLARED,
+    *,
+    breaks_cycles: bool = False,
 ) -> Rules:
-    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or table.
+    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or
+    table.
 
-    `usual` is the rule where none is given: rows are moved where there are kept rows to move them to, and only there.
+    `usual` is the rule where none is given: rows are moved where there are kept rows to move them
+    to, and only there.
     """
     default: Rule | None = None
     tables: dict[TableName, Rule] = {}
@@ -121,10 +132,21 @@ def _declared(reference: Reference) -> Treatment:
         case OnDelete.SET_NULL | OnDelete.SET_DEFAULT as rule:
             to_default = rule is OnDelete.SET_DEFAULT
             columns = [reference.child.column(name) for name in reference.set_columns]
-            if any(not column.nullable and not (to_default and column.default) for column in columns):
-                return Treatment(Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL")
-            if reference.match_full and not to_default and set(reference.set_columns) != set(reference.columns):
-                return Treatment(Action.STOP, reason=f"declared {rule} and MATCH FULL, but not for all of its columns")
+            if any(
+                not column.nullable and not (to_default and column.default) for column in columns
+            ):
+                return Treatment(
+                    Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL"
+                )
+            if (
+                reference.match_full
+                and not to_default
+                and set(reference.set_columns) != set(reference.columns)
+            ):
+                return Treatment(
+                    Action.STOP,
+                    reason=f"declared {rule} and MATCH FULL, but not for all of its columns",
+                )
             return Treatment(Action.DETACH, reference.set_columns, to_default)
         case declared:
             return Treatment(Action.STOP, reason=f"declared {declared}")
@@ -142,11 +164,12 @@ class Detachment:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Change:
-    """Rows that stay and get new values, which stand beside their keys: those that are moved, or those that are filled.
+    """Rows that stay and get new values, which stand beside their keys: those that are moved, or
+    those that are filled.
 
-    `columns` are those that change. Of the `rows`, `detached` are only taken off: they would have pointed at
-    themselves. `waiting` rows leave the columns `waits` empty until the rows that go are gone, and what they will point
-    at is filled in.
+    `columns` are those that change. Of the `rows`, `detached` are only taken off: they would have
+    pointed at themselves. `waiting` rows leave the columns `waits` empty until the rows that go are
+    gone, and what they will point at is filled in.
     """
 
     action: Action
@@ -165,8 +188,9 @@ class Change:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Collision:
-    """Moved rows of `table` that would have the same values in unique `columns` as another row, with some of the pairs:
-    the key of the one that collides, and that of the other. They are `dropped`, or else forbid the run."""
+    """Moved rows of `table` that would have the same values in unique `columns` as another row,
+    with some of the pairs: the key of the one that collides, and that of the other. They are
+    `dropped`, or else forbid the run."""
 
     table: Table
     columns: tuple[str, ...]
@@ -187,7 +211,8 @@ class Part:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stop:
-    """Rows that forbid the deletion. `lift` is the option that would allow it, "" where there is none."""
+    """Rows that forbid the deletion. `lift` is the option that would allow it, "" where there is
+    none."""
 
     table: Table
     rows: int
@@ -200,10 +225,10 @@ class Stop:
 class Reach:
     """Everything that a deletion touches.
 
-    `deleted` holds a key set for each table that loses rows, children first; `links` are the references within
-    the deleted rows that are taken away first, because rows reference each other in a circle or within one table;
-    `late` are those that cannot be, and must be checked at the end. `parts` stand in the order in which they are
-    done.
+    `deleted` holds a key set for each table that loses rows, children first; `links` are the
+    references within the deleted rows that are taken away first, because rows reference each other
+    in a circle or within one table; `late` are those that cannot be, and must be checked at the
+    end. `parts` stand in the order in which they are done.
     """
 
     selection: Selection
@@ -225,15 +250,21 @@ class Reach:
 
     @property
     def key_sets(self) -> tuple[KeySet, ...]:
-        return (*(keys for keys, _ in self.deleted), *(detachment.keys for detachment in self.detached))
+        return (
+            *(keys for keys, _ in self.deleted),
+            *(detachment.keys for detachment in self.detached),
+        )
 
 
 def root_keys(reach: Reach) -> KeySet:
     return next(keys for keys, _ in reach.deleted if keys.table is reach.selection.table)
 
 
-def find_reach(database: Database, selection: Selection, rules: Rules, *, store: bool = False) -> Reach:
-    """Find the reach of a selection inside the open transaction. Only tables that can hold dependents are visited.
+def find_reach(
+    database: Database, selection: Selection, rules: Rules, *, store: bool = False
+) -> Reach:
+    """Find the reach of a selection inside the open transaction. Only tables that can hold
+    dependents are visited.
 
     With `store` every row's key is stored, so that the reach can be compared with a later one.
     """
@@ -241,7 +272,9 @@ def find_reach(database: Database, selection: Selection, rules: Rules, *, store:
     matched = search.begin(selection)
     search.follow()
     detached = tuple(search.find_detachments())
-    order = find_order(search.sets, database.schema, database.abilities, breaks_cycles=rules.breaks_cycles)
+    order = find_order(
+        search.sets, database.schema, database.abilities, breaks_cycles=rules.breaks_cycles
+    )
     return Reach(
         selection,
         matched,
@@ -255,13 +288,23 @@ def find_reach(database: Database, selection: Selection, rules: Rules, *, store:
     )
 
 
-def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = False) -> list[Table]:
-    """A table for each key set that a search from `root` may store: once if its rows may go, and once for each
-    reference that may be taken away."""
+def tables_in_reach(
+    schema: Schema, root: Table, rules: Rules, *, store: bool = False
+) -> list[Table]:
+    """A table for each key set that a search from `root` may store: once if its rows may go, and
+    once for each reference that may be taken away."""
     treatments = [(reference, rules.treatment(reference).action) for reference in schema.acting]
-    edges = [(r.parent.name, r.child.name) for r, action in treatments if action is Action.DELETE and not r.broken]
+    edges = [
+        (r.parent.name, r.child.name)
+        for r, action in treatments
+        if action is Action.DELETE and not r.broken
+    ]
     reached = reachable(root.name, edges)
-    detached = [r.child for r, action in treatments if action is Action.DETACH and r.parent.name in set(reached)]
+    detached = [
+        r.child
+        for r, action in treatments
+        if action is Action.DETACH and r.parent.name in set(reached)
+    ]
     leaves = {} if store else _find_leaves(schema, root, reached, rules)
     return [
         *(schema.by_name[name] for name in reached if name not in leaves),
@@ -269,8 +312,11 @@ def tables_in_reach(schema: Schema, root: Table, rules: Rules, *, store: bool = 
     ]
 
 
-def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: Rules) -> dict[TableName, Reference]:
-    """The tables whose rows need no stored keys, each with the one reference through which they hang on others."""
+def _find_leaves(
+    schema: Schema, root: Table, reached: list[TableName], rules: Rules
+) -> dict[TableName, Reference]:
+    """The tables whose rows need no stored keys, each with the one reference through which they
+    hang on others."""
     leaves = {}
     for name in reached:
         table = schema.by_name[name]
@@ -285,7 +331,8 @@ def _find_leaves(schema: Schema, root: Table, reached: list[TableName], rules: R
 
 
 class Search:
-    """The state of one search: a key set for each table that loses rows, filled from the parents down."""
+    """The state of one search: a key set for each table that loses rows, filled from the parents
+    down."""
 
     def __init__(self, database: Database, rules: Rules, store: bool) -> None:
         self.store = store
@@ -309,7 +356,8 @@ class Search:
         return rows
 
     def follow(self) -> None:
-        """Follow every reference whose rows go too. Afterwards only tables that lose rows have a key set."""
+        """Follow every reference whose rows go too. Afterwards only tables that lose rows have a
+        key set."""
         deleting = [
             reference
             for reference in self.schema.acting
@@ -322,18 +370,26 @@ class Search:
             if component[0] in leaves:
                 continue
             members = set(component)
-            entering = [r for r in deleting if r.child.name in members and r.parent.name not in members]
+            entering = [
+                r for r in deleting if r.child.name in members and r.parent.name not in members
+            ]
             inner = [r for r in deleting if r.child.name in members and r.parent.name in members]
             for reference in entering:
                 self._pull(reference, since=None)
             self._close(inner)
         for name, reference in leaves.items():
             if self.counts.get(reference.parent.name):
-                self.sets[name], rows = self.database.hang(reference, self.sets[reference.parent.name])
+                self.sets[name], rows = self.database.hang(
+                    reference, self.sets[reference.parent.name]
+                )
                 self.counts[name] = 0
                 self._note(reference, rows)
         self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
-        self.sets = {name: keys for name, keys in self.sets.items() if self.counts[name] or name == self.root.name}
+        self.sets = {
+            name: keys
+            for name, keys in self.sets.items()
+            if self.counts[name] or name == self.root.name
+        }
 
     def _close(self, inner: list[Reference]) -> None:
         """Follow the references inside a component until a whole round brings nothing new."""
@@ -371,7 +427,9 @@ class Search:
                 return 0
             self.sets[child.name] = self._make_key_set(child)
             self.counts[child.name] = 0
-        new = self.database.pull(reference, parents, self.sets[child.name], round=self.rounds, since=since)
+        new = self.database.pull(
+            reference, parents, self.sets[child.name], round=self.rounds, since=since
+        )
         self._note(reference, new)
         return new
 
@@ -381,12 +439,18 @@ class Search:
             self.via.add(reference)
 
     def _is_part(self, reference: Reference, parents: KeySet) -> bool:
-        """Whether rows of the child would be counted under another name too. Refused where there are some."""
+        """Whether rows of the child would be counted under another name too. Refused where there
+        are some."""
         child = reference.child
-        others = [keys.table for keys in self.sets.values() if keys.table is not child and overlaps(keys.table, child)]
+        others = [
+            keys.table
+            for keys in self.sets.values()
+            if keys.table is not child and overlaps(keys.table, child)
+        ]
         if others and self.database.has_referencing(reference, parents):
             raise Refused(
-                f"Rows of {others[0].label} and of {child.label} would go, and the one is a part of the other.",
+                f"Rows of {others[0].label} and of {child.label} would go, and the one is a part "
+                "of the other.",
                 "Name the partitioned table itself.",
             )
         return bool(others)
@@ -402,14 +466,16 @@ class Search:
         return self.database.make_key_set(table)
 
     def _leads_to_rows(self, reference: Reference) -> bool:
-        """Whether rows that go hang on others through this reference, even where another brought them in first."""
+        """Whether rows that go hang on others through this reference, even where another brought
+        them in first."""
         parents = self.sets.get(reference.parent.name)
         if reference in self.via or parents is None or not self.counts.get(reference.child.name):
             return False
         return self.database.has_referencing(reference, parents)
 
     def _leaving(self, action: Action) -> Iterator[tuple[Reference, Treatment, KeySet]]:
-        """The references into rows that go, with one kind of treatment, and the key set they point into."""
+        """The references into rows that go, with one kind of treatment, and the key set they point
+        into."""
         for reference in self.schema.acting:
             parents = self.sets.get(reference.parent.name)
             if reference.broken or parents is None or not self.counts[reference.parent.name]:
@@ -421,11 +487,14 @@ class Search:
     def find_detachments(self) -> Iterator[Detachment]:
         for reference, treatment, parents in self._leaving(Action.DETACH):
             gone = self.sets.get(reference.child.name)
-            if self._is_part(reference, parents) or not self.database.count_referencing(reference, parents, gone):
+            if self._is_part(reference, parents) or not self.database.count_referencing(
+                reference, parents, gone
+            ):
                 continue
             if reference.child.shares_identity:
                 raise UsageError(
-                    f"Rows of {reference.child.label} would be detached, but nothing tells them apart.",
+                    f"Rows of {reference.child.label} would be detached, but nothing tells them "
+                    "apart.",
                     f"Give it a key without NULLs, or --dependents {reference.child.label}=delete.",
                 )
             keys = self._make_key_set(reference.child)
@@ -434,7 +503,9 @@ class Search:
 
     def find_stops(self, detached: tuple[Detachment, ...]) -> Iterator[Stop]:
         for reference, treatment, parents in self._leaving(Action.STOP):
-            rows = self.database.count_referencing(reference, parents, self.sets.get(reference.child.name))
+            rows = self.database.count_referencing(
+                reference, parents, self.sets.get(reference.child.name)
+            )
             if rows:
                 yield Stop(reference.child, rows, reference, treatment.reason, _lift(reference))
         yield from self._ambiguous()
@@ -444,10 +515,15 @@ class Search:
             yield from self._referenced_by_others(detachment)
 
     def _ambiguous(self) -> Iterator[Stop]:
-        """References that the database keeps although what they point at is not unique: which row is meant?"""
+        """References that the database keeps although what they point at is not unique: which row
+        is meant?"""
         for reference in self.schema.acting:
             parents = self.sets.get(reference.parent.name)
-            if not reference.broken or parents is None or reference.child.name not in self.schema.by_name:
+            if (
+                not reference.broken
+                or parents is None
+                or reference.child.name not in self.schema.by_name
+            ):
                 continue
             if rows := self.database.count_referencing(reference, parents, None):
                 yield Stop(reference.child, rows, reference, reference.broken.lower(), "")
@@ -472,24 +548,41 @@ class Search:
                 gone = self.sets.get(reference.child.name)
                 if rows := self.database.count_referencing(reference, detachment.keys, gone):
                     reason = f"it points at a column of {child.label} that would be detached"
-                    yield Stop(reference.child, rows, reference, reason, f"--dependents {child.label}=delete")
+                    yield Stop(
+                        reference.child,
+                        rows,
+                        reference,
+                        reason,
+                        f"--dependents {child.label}=delete",
+                    )
 
     def find_knots(self, references: Sequence[Reference]) -> Iterator[Stop]:
         for reference in references:
             rows = self.counts[reference.child.name]
             reason = "its tables reference each other in a circle without a column that may be NULL"
-            yield Stop(reference.child, rows, reference, reason, self.database.abilities.circle_hint)
+            yield Stop(
+                reference.child, rows, reference, reason, self.database.abilities.circle_hint
+            )
 
     def find_rings(self) -> Iterator[Stop]:
         for name, keys in self.sets.items():
             for reference in (
-                () if self.rules.breaks_cycles or not self.counts[name] else self.schema.outgoing(keys.table)
+                ()
+                if self.rules.breaks_cycles or not self.counts[name]
+                else self.schema.outgoing(keys.table)
             ):
                 free = reference.nullable_columns and reference.is_clearable
                 rigid = reference.is_self and not free and not reference.broken
-                if rigid and (rows := self.database.count_ringed(reference, keys, self.counts[name])):
-                    reason = "they point at themselves or at each other in a cycle, and no column of it may be NULL"
-                    yield Stop(keys.table, rows, reference, reason, self.database.abilities.circle_hint)
+                if rigid and (
+                    rows := self.database.count_ringed(reference, keys, self.counts[name])
+                ):
+                    reason = (
+                        "they point at themselves or at each other in a cycle, and no column of "
+                        "it may be NULL"
+                    )
+                    yield Stop(
+                        keys.table, rows, reference, reason, self.database.abilities.circle_hint
+                    )
 
     def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
         by_table: dict[TableName, list[Detachment]] = {}

@@ -20,9 +20,9 @@ from yeldro.errors import Refused
 class RestorePart:
     """One stage, how it stands, and how many of its rows point at no row, by reference.
 
-    How one stands that `waits` is only known when later steps of the run are undone, which touched rows of its table.
-    Of its rows `beside` stand in an earlier part for the same action too, and `again` of those to be restored do: a row
-    counts once an action.
+    How one stands that `waits` is only known when later steps of the run are undone, which touched
+    rows of its table. Of its rows `beside` stand in an earlier part for the same action too, and
+    `again` of those to be restored do: a row counts once an action.
     """
 
     stage: Stage
@@ -51,8 +51,8 @@ class RestorePart:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class RestorePlan:
-    """What a restoration would do. `parts` stand in the order in which it goes: the last step of the run first, and
-    within a step parents first, detachments last. `refusals` forbid it."""
+    """What a restoration would do. `parts` stand in the order in which it goes: the last step of
+    the run first, and within a step parents first, detachments last. `refusals` forbid it."""
 
     database: str
     run: str
@@ -73,9 +73,15 @@ class RestorePlan:
 
 
 def find_entangled(portions: Sequence[Portion]) -> str:
-    """A table of which several steps of a run may have touched the same rows, "" where there is none."""
+    """A table of which several steps of a run may have touched the same rows, "" where there is
+    none."""
     blurred = [one for one in portions if one.action != "delete" or not one.table.lasting_keys]
-    both = (one for one in blurred for other in portions if other.table is one.table and other.step != one.step)
+    both = (
+        one
+        for one in blurred
+        for other in portions
+        if other.table is one.table and other.step != one.step
+    )
     return next((one.table.label for one in both), "")
 
 
@@ -98,27 +104,43 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
         for stage in stages:
             for reference in _find_links(database, stage):
                 sets = [
-                    kept_set for table, some in back.items() if overlaps(table, reference.parent) for kept_set in some
+                    kept_set
+                    for table, some in back.items()
+                    if overlaps(table, reference.parent)
+                    for kept_set in some
                 ]
                 for parents in () if reference.broken else sets:
-                    added += database.pull_staged(stage, kept[stage.portion.number], reference, parents)
+                    added += database.pull_staged(
+                        stage, kept[stage.portion.number], reference, parents
+                    )
     for stage in stages:
         database.keep_staged(stage, kept[stage.portion.number])
     return chosen
 
 
 def make_restore_plan(
-    database: Database, run: str, stages: Sequence[Stage], *, keep_differing: bool, no_rollback: bool = False
+    database: Database,
+    run: str,
+    stages: Sequence[Stage],
+    *,
+    keep_differing: bool,
+    no_rollback: bool = False,
 ) -> RestorePlan:
-    """Look at staged rows, in an open transaction. `no_rollback`: triggers may do what no rollback takes back."""
+    """Look at staged rows, in an open transaction. `no_rollback`: triggers may do what no rollback
+    takes back."""
     parts: list[RestorePart] = []
     for step in sorted({stage.portion.step for stage in stages}, reverse=True):
-        parts += _look_at_step(database, [stage for stage in stages if stage.portion.step == step], tuple(parts))
+        parts += _look_at_step(
+            database, [stage for stage in stages if stage.portion.step == step], tuple(parts)
+        )
     return RestorePlan(
         database.title,
         run,
         tuple(parts),
-        (*(note for part in parts for note in _notes(part, keep_differing)), *_find_altered(database, parts)),
+        (
+            *(note for part in parts for note in _notes(part, keep_differing)),
+            *_find_altered(database, parts),
+        ),
         (
             *(refusal for part in parts for refusal in _refusals(part, keep_differing)),
             *([] if no_rollback else dict.fromkeys(_find_lasting(database, parts))),
@@ -149,7 +171,9 @@ def _look_at_step(
         wanted = standing.absent if stage in back else standing.back
         parentless = dict(_find_parentless(database, stage, parents)) if wanted else {}
         known = (
-            [one for one in changes[: changes.index(stage)] if _is_same_action(one, stage)] if stage in changes else []
+            [one for one in changes[: changes.index(stage)] if _is_same_action(one, stage)]
+            if stage in changes
+            else []
         )
         beside, again = database.count_beside(stage, known) if known else (0, 0)
         yield RestorePart(stage, standing, parentless, beside=beside, again=again)
@@ -174,20 +198,26 @@ def _find_links(database: Database, stage: Stage) -> Sequence[Reference]:
 
 
 def _in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
-    """Parents before what references them; tables that reference each other in a circle stand together."""
+    """Parents before what references them; tables that reference each other in a circle stand
+    together."""
     by_table = {stage.table.name: stage for stage in stages}
     edges = [(reference.parent.name, reference.child.name) for reference in database.schema.acting]
     return [[by_table[name] for name in group] for group in find_components(list(by_table), edges)]
 
 
-def _find_parentless(database: Database, stage: Stage, stages: Sequence[Stage]) -> Iterator[tuple[Reference, int]]:
-    """References of the staged rows that would point at nothing, beyond those that did so before the run."""
+def _find_parentless(
+    database: Database, stage: Stage, stages: Sequence[Stage]
+) -> Iterator[tuple[Reference, int]]:
+    """References of the staged rows that would point at nothing, beyond those that did so before
+    the run."""
     portion = stage.portion
     for reference in _find_links(database, stage):
         if reference.broken or not set(reference.columns) <= set(portion.columns):
             continue
         parents = [other for other in stages if overlaps(other.table, reference.parent)]
-        kept = [parent for parent in parents if set(reference.referred) <= set(parent.portion.columns)]
+        kept = [
+            parent for parent in parents if set(reference.referred) <= set(parent.portion.columns)
+        ]
         if rows := database.count_parentless(reference, stage, kept):
             yield reference, rows
 
@@ -196,23 +226,45 @@ def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[
     """Triggers may have changed more of a row than the run did, and so may anybody since."""
     changes = [part for part in parts if part.is_change and part.standing.back and not part.waits]
     for part in changes:
-        known = {name for other in changes if other.table is part.table for name in other.stage.portion.changed}
-        columns = ", ".join(name for name in database.find_differing(part.stage) if name not in known)
+        known = {
+            name
+            for other in changes
+            if other.table is part.table
+            for name in other.stage.portion.changed
+        }
+        columns = ", ".join(
+            name for name in database.find_differing(part.stage) if name not in known
+        )
         if columns:
-            yield f"Rows of {part.table.label} are not as before the run in {columns}; that is left alone."
+            yield (
+                f"Rows of {part.table.label} are not as before the run in {columns}; that is left "
+                "alone."
+            )
 
 
 def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     portion, standing, label = part.stage.portion, part.standing, part.table.label
     if part.waits:
-        yield f"How many of {standing.rows:,} rows of {label} come back is known when later steps are undone."
+        yield (
+            f"How many of {standing.rows:,} rows of {label} come back is known when later steps "
+            "are undone."
+        )
         return
     if part.is_change and standing.differing:
-        yield f"{standing.differing:,} rows of {label} are not as the run left them; they are left alone."
+        yield (
+            f"{standing.differing:,} rows of {label} are not as the run left them; they are left "
+            "alone."
+        )
     if part.is_change and standing.absent:
-        yield f"{standing.absent:,} rows of {label} that the run changed are gone; they are left alone."
+        yield (
+            f"{standing.absent:,} rows of {label} that the run changed are gone; they are left "
+            "alone."
+        )
     if not part.is_change and standing.differing and keep_differing:
-        yield f"{standing.differing:,} rows of {label} are there with other values; they are left alone."
+        yield (
+            f"{standing.differing:,} rows of {label} are there with other values; they are left "
+            "alone."
+        )
     if portion.left_out and not part.is_change and standing.absent:
         for name in portion.left_out:
             yield f"{label}.{name} is not in the archive: it comes back as its default."
@@ -233,10 +285,16 @@ def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
                 " --differing keep leaves those."
             )
         else:
-            yield f"{label} has no key, and rows like the archived ones came or went since: nobody knows which."
+            yield (
+                f"{label} has no key, and rows like the archived ones came or went since: nobody "
+                "knows which."
+            )
     for reference, rows in part.parentless.items():
         if rows > (portion.orphans or {}).get(str(reference), 0):
-            yield f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are gone ({reference})."
+            yield (
+                f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are "
+                f"gone ({reference})."
+            )
     if portion.left_out and not part.is_change and standing.absent:
         for name in portion.left_out:
             column = part.table.column(name)
@@ -247,15 +305,17 @@ def _refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
 def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool = False) -> Tally:
     """Put the rows back, then prove it. The caller commits only a balanced tally.
 
-    Several steps are undone one after the other, the last one first. Refused where that is known to be impossible only
-    in the middle of it.
+    Several steps are undone one after the other, the last one first. Refused where that is known to
+    be impossible only in the middle of it.
     """
     tallies = []
     for _, group in groupby(plan.parts, lambda part: part.stage.portion.step):
         parts = list(group)
         if any(part.waits for part in parts):
             parts = list(_look_at_step(database, [part.stage for part in parts]))
-            for refusal in (refusal for part in parts for refusal in _refusals(part, keep_differing)):
+            for refusal in (
+                refusal for part in parts for refusal in _refusals(part, keep_differing)
+            ):
                 raise Refused(refusal)
         tallies.append(_undo_step(database, parts))
     return add_tallies(tallies)
@@ -268,14 +328,20 @@ def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
     for stage, part in back.items():
         if part.standing.there:
             database.keep_absent(stage)
-    effects = [effect for stage in back for effect in database.find_effects(stage.table, None, "insert")]
+    effects = [
+        effect for stage in back for effect in database.find_effects(stage.table, None, "insert")
+    ]
     for part in again:
         effects += database.find_effects(part.table, part.stage.portion.changed)
     touched = dict.fromkeys([*(stage.table for stage in back), *(part.table for part in again)])
     touched.update(dict.fromkeys(effect.table for effect in effects))
-    staged = {table: [stage for stage in _stages(back, again) if stage.table is table] for table in touched}
+    staged = {
+        table: [stage for stage in _stages(back, again) if stage.table is table]
+        for table in touched
+    }
     before = {table: database.count_rows(table) for table in touched}
-    # Where a trigger may write to rows, what counts is whether any but the restored ones are other rows in the end.
+    # Where a trigger may write to rows, what counts is whether any but the restored ones are other
+    # rows in the end.
     foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
     others = {table: database.digest_others(table, staged[table]) for table in foreseen}
     start = database.find_changes()
@@ -297,7 +363,9 @@ def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
     for table in find_strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
-    lines = [_account(database, table, rows, back, again, effects) for table, rows in before.items()]
+    lines = [
+        _account(database, table, rows, back, again, effects) for table, rows in before.items()
+    ]
     for line in lines:
         done[line.table] += line.inserted_by_triggers
     explained = sum(rows * table.weight for table, rows in done.items())
@@ -305,12 +373,25 @@ def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
         for table in touched:
             more = changed.of(table).total - done[table]
             explained += more if more and not database.count_touched(table, staged[table]) else 0
-    elif all(database.digest_others(table, staged[table]) == digest for table, digest in others.items()) and others:
+    elif (
+        all(
+            database.digest_others(table, staged[table]) == digest
+            for table, digest in others.items()
+        )
+        and others
+    ):
         explained = max(explained, changed.total)
     database.advance_counters(list(back))
     causes = tuple(find_causes(effects, before, "INSERT|UPDATE"))
     replaced = tuple(find_replaced(database, changed))
-    return Tally(tuple(lines), changed.total, explained, tuple(find_unknown(database, changed)), causes, replaced)
+    return Tally(
+        tuple(lines),
+        changed.total,
+        explained,
+        tuple(find_unknown(database, changed)),
+        causes,
+        replaced,
+    )
 
 
 def _stages(back: Mapping[Stage, RestorePart], again: Sequence[RestorePart]) -> list[Stage]:
@@ -345,7 +426,9 @@ def _account(
         to_restore=sum(part.to_do - part.again for part in (*mine, *again)),
         inserted=inserted,
         reattached=attached - sum(part.again for part in again),
-        differing=_find_differing(database, mine) if inserted != sum(part.to_do for part in mine) else (),
+        differing=_find_differing(database, mine)
+        if inserted != sum(part.to_do for part in mine)
+        else (),
     )
 
 
@@ -361,7 +444,8 @@ def _may_insert(database: Database, effects: Sequence[Effect], table: Table) -> 
 
 
 def _count_whole(database: Database, part: RestorePart) -> int:
-    """Without a key all rows that look like an archived one are counted, those that stayed included."""
+    """Without a key all rows that look like an archived one are counted, those that stayed
+    included."""
     whole = database.count_whole(part.stage)
     if part.stage.key:
         return whole
@@ -371,7 +455,8 @@ def _count_whole(database: Database, part: RestorePart) -> int:
 
 
 def _count_attached(database: Database, part: RestorePart) -> int:
-    """Detached rows that point at what they pointed at, unless something else of a row changed with that."""
+    """Detached rows that point at what they pointed at, unless something else of a row changed with
+    that."""
     after = database.stand(part.stage)
     altered = part.standing.whole - database.count_whole(part.stage) if part.stage.key else 0
     return after.same - part.standing.same - max(0, altered)

@@ -1,4 +1,5 @@
-"""A script of SQL statements that somebody wrote, read statement by statement. Nothing of it is ever sent."""
+"""A script of SQL statements that somebody wrote, read statement by statement. Nothing of it is
+ever sent."""
 
 from __future__ import annotations
 
@@ -19,8 +20,8 @@ from yeldro.errors import YeldroError
 _LOOKING = (exp.Select, exp.Set, exp.Use, exp.Describe)
 _RUN = "it holds a comment that the database runs"
 _COMMENTS = re.compile(
-    r"""'(?:[^'\\]|''|\\.)*' | "(?:[^"\\]|""|\\.)*" | `(?:[^`]|``)*` | \#[^\n]* | --(?=\s)[^\n]* | (?P<run>/\*M?!)
-    | /\*.*?\*/""",
+    r"""'(?:[^'\\]|''|\\.)*' | "(?:[^"\\]|""|\\.)*" | `(?:[^`]|``)*` | \#[^\n]* | --(?=\s)[^\n]*
+    | (?P<run>/\*M?!) | /\*.*?\*/""",
     re.DOTALL | re.VERBOSE,
 )
 _TRANSACTION = (exp.Transaction, exp.Commit, exp.Rollback)
@@ -28,7 +29,8 @@ _TRANSACTION = (exp.Transaction, exp.Commit, exp.Rollback)
 
 @dataclass(frozen=True, slots=True)
 class Written:
-    """One statement: `line` is where it begins. `tree` is None where it cannot be read, and `fault` says why."""
+    """One statement: `line` is where it begins. `tree` is None where it cannot be read, and `fault`
+    says why."""
 
     line: int
     text: str
@@ -39,8 +41,9 @@ class Written:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Removal:
-    """A statement that removes rows, as a selection of these. `reads` are the tables that it looks at besides; `beside`
-    are those that a TRUNCATE empties together, whatever references what among them."""
+    """A statement that removes rows, as a selection of these. `reads` are the tables that it looks
+    at besides; `beside` are those that a TRUNCATE empties together, whatever references what among
+    them."""
 
     written: Written
     selection: Selection
@@ -79,7 +82,8 @@ def _find_run_comments(text: str) -> Iterator[int]:
 
 
 def _split(tokens: list[Token], end: int) -> Iterator[tuple[list[Token], int]]:
-    """The tokens of each statement, and where it ends: at its semicolon, or at the `end` of the text."""
+    """The tokens of each statement, and where it ends: at its semicolon, or at the `end` of the
+    text."""
     part: list[Token] = []
     for token in tokens:
         if token.token_type.name == "SEMICOLON":
@@ -103,9 +107,13 @@ def _read(tokens: list[Token], script: str, dialect: str) -> Written:
     tree = trees[0] if len(trees) == 1 else None
     if tree is None:
         return Written(line, text, None, "it cannot be read")
-    if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not tree.find(exp.Delete, exp.Insert, exp.Update):
+    if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not tree.find(
+        exp.Delete, exp.Insert, exp.Update
+    ):
         return Written(line, text, tree)
-    if any(node is not tree for node in tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge)):
+    if any(
+        node is not tree for node in tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge)
+    ):
         return Written(line, text, None, "a query within it changes rows too")
     if isinstance(tree, exp.Delete | exp.TruncateTable):
         return Written(line, text, tree, dialect=dialect)
@@ -113,13 +121,17 @@ def _read(tokens: list[Token], script: str, dialect: str) -> Written:
 
 
 def find_removals(written: Written, schema: Schema, dialect: str) -> list[Removal]:
-    """The removals of a DELETE or TRUNCATE, none for a statement that only looks. YeldroError for what cannot be."""
+    """The removals of a DELETE or TRUNCATE, none for a statement that only looks. YeldroError for
+    what cannot be."""
     tree = written.tree
     if isinstance(tree, exp.TruncateTable):
         named = [check_table(_table(table, schema)) for table in tree.expressions]
         if str(tree.args.get("option") or "").upper() == "CASCADE":
             named = _find_cascaded(named, schema)
-        return [Removal(written, Selection(table, all_rows=True), True, (), (), tuple(named)) for table in named]
+        return [
+            Removal(written, Selection(table, all_rows=True), True, (), (), tuple(named))
+            for table in named
+        ]
     if not isinstance(tree, exp.Delete):
         return []
     tree = tree.copy()
@@ -136,7 +148,9 @@ def find_removals(written: Written, schema: Schema, dialect: str) -> list[Remova
     )
     copies = tuple(_copied_columns(tree, target, name))
     own = _find_own_text(written) if written.dialect == dialect else ""
-    if any(tree.args.get(part) for part in ("using", "tables", "order", "limit", "with_", "with")) or _joins(tree):
+    if any(
+        tree.args.get(part) for part in ("using", "tables", "order", "limit", "with_", "with")
+    ) or _joins(tree):
         condition, own = _by_key(tree, target, name), ""
     elif condition is not None and name.lower() != target.name.name.lower():
         _rename(condition, name, target.name.name)
@@ -147,7 +161,9 @@ def find_removals(written: Written, schema: Schema, dialect: str) -> list[Remova
         return [Removal(written, Selection(target, all_rows=True), False, reads, copies)]
     text = own or condition.sql(dialect=dialect)
     selection = Selection(target, (read_condition(text, target, dialect, {}, "this statement"),))
-    return [Removal(written, selection, False, tuple(one for one in reads if one is not target), copies)]
+    return [
+        Removal(written, selection, False, tuple(one for one in reads if one is not target), copies)
+    ]
 
 
 def _find_own_text(written: Written) -> str:
@@ -172,15 +188,21 @@ def _find_own_text(written: Written) -> str:
 
 
 def _has_unary_plus(written: Written) -> bool:
-    """SQLite takes the affinity from what stands behind one (https://www.sqlite.org/datatype3.html, 4)."""
-    tokens = sqlglot.tokenize(written.text, read=written.dialect) if written.dialect == "sqlite" else []
+    """SQLite takes the affinity from what stands behind one (https://www.sqlite.org/datatype3.html,
+    4)."""
+    tokens = (
+        sqlglot.tokenize(written.text, read=written.dialect) if written.dialect == "sqlite" else []
+    )
     ends = {"R_PAREN", "NUMBER", "STRING", "VAR", "IDENTIFIER"}
     pairs = zip(tokens, tokens[1:], strict=False)
-    return any(two.token_type.name == "PLUS" and one.token_type.name not in ends for one, two in pairs)
+    return any(
+        two.token_type.name == "PLUS" and one.token_type.name not in ends for one, two in pairs
+    )
 
 
 def _find_cascaded(named: Sequence[Table], schema: Schema) -> list[Table]:
-    """These tables, and all that reference them in turn, whatever their references say: CASCADE empties them too."""
+    """These tables, and all that reference them in turn, whatever their references say: CASCADE
+    empties them too."""
     found = dict.fromkeys(named)
     waiting = list(named)
     while waiting:
@@ -207,7 +229,10 @@ def _target(tree: exp.Delete, schema: Schema) -> tuple[Table, str]:
 
 def _joins(tree: exp.Delete) -> list[exp.Join]:
     table = tree.this
-    return [*(tree.args.get("joins") or []), *((table.args.get("joins") or []) if isinstance(table, exp.Table) else [])]
+    return [
+        *(tree.args.get("joins") or []),
+        *((table.args.get("joins") or []) if isinstance(table, exp.Table) else []),
+    ]
 
 
 def _table(node: exp.Expr, schema: Schema) -> Table:
@@ -236,10 +261,15 @@ def _rename(condition: exp.Expr, old: str, new: str) -> None:
 
 
 def _by_key(tree: exp.Delete, target: Table, name: str) -> exp.Expr:
-    """The same rows as a condition on the key: it is in the query that the statement makes of its sources."""
+    """The same rows as a condition on the key: it is in the query that the statement makes of its
+    sources."""
     if not target.key:
-        raise YeldroError(f"{target.label} has no primary key, so the rows of a join cannot be named")
-    query = exp.Select(expressions=[exp.column(column, table=name, quoted=True) for column in target.key])
+        raise YeldroError(
+            f"{target.label} has no primary key, so the rows of a join cannot be named"
+        )
+    query = exp.Select(
+        expressions=[exp.column(column, table=name, quoted=True) for column in target.key]
+    )
     query = query.from_(tree.this.copy())
     sources = [one for one in tree.args.get("using") or [] if one.alias_or_name != name]
     for source in sources:
@@ -272,11 +302,23 @@ def _copied_columns(tree: exp.Delete, target: Table, name: str) -> Iterator[str]
             for node in group.find_all(exp.Column):
                 if node.name.lower() in known:
                     found[known[node.name.lower()]] = None
-    twins = {node.alias for node in tree.find_all(exp.Table) if node.name == target.name.name and node.alias}
+    twins = {
+        node.alias
+        for node in tree.find_all(exp.Table)
+        if node.name == target.name.name and node.alias
+    }
     for pair in tree.find_all(exp.EQ, exp.NullSafeEQ):
         left, right = pair.left, pair.right
-        if isinstance(left, exp.Column) and isinstance(right, exp.Column) and left.name == right.name:
+        if (
+            isinstance(left, exp.Column)
+            and isinstance(right, exp.Column)
+            and left.name == right.name
+        ):
             ends = {left.table, right.table}
-            if len(ends) == 2 and len(ends & {*twins, name, target.name.name}) == 2 and left.name.lower() in known:
+            if (
+                len(ends) == 2
+                and len(ends & {*twins, name, target.name.name}) == 2
+                and left.name.lower() in known
+            ):
                 found[known[left.name.lower()]] = None
     yield from (column for column in found if column not in target.key)

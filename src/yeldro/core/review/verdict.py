@@ -1,4 +1,6 @@
-"""What the statements of a script would do, one after the other: judged without changing anything."""
+"""What the statements of a script would do, one after the other: judged without changing
+anything.
+"""
 
 from __future__ import annotations
 
@@ -9,15 +11,24 @@ from yeldro.core.cautions.caution import Caution, find_schema_cautions, whole_ta
 from yeldro.core.cautions.of_condition import find_doubts
 from yeldro.core.database.connection import Database, KeySet
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.search import Action, Part, Reach, Rules, find_reach, root_keys, tables_in_reach
+from yeldro.core.reach.search import (
+    Action,
+    Part,
+    Reach,
+    Rules,
+    find_reach,
+    root_keys,
+    tables_in_reach,
+)
 from yeldro.core.review.statements import Removal, Written, find_removals
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 
 
 @dataclass(slots=True, eq=False)
 class Verdict:
-    """One statement judged. `doubts` are cautions about its condition, `cautions` those about its table; `faults` say
-    why it cannot work as it stands, `notes` what is worth knowing. `unjudged` says why it could not be judged."""
+    """One statement judged. `doubts` are cautions about its condition, `cautions` those about its
+    table; `faults` say why it cannot work as it stands, `notes` what is worth knowing. `unjudged`
+    says why it could not be judged."""
 
     written: Written
     unjudged: str = ""
@@ -36,7 +47,9 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Review:
-    """`proposed` are the statements in the order in which they can work, () where theirs is fine."""
+    """`proposed` are the statements in the order in which they can work, () where theirs is
+    fine.
+    """
 
     verdicts: tuple[Verdict, ...]
     proposed: tuple[Written, ...]
@@ -52,7 +65,9 @@ class Review:
         return sorted(self.verdicts, key=lambda one: places.get(one.written, -1))
 
 
-def read_removals(database: Database, script: Sequence[Written], dialect: str) -> list[tuple[Verdict, list[Removal]]]:
+def read_removals(
+    database: Database, script: Sequence[Written], dialect: str
+) -> list[tuple[Verdict, list[Removal]]]:
     """Every statement with what it removes. What cannot be judged says so in its verdict."""
     found: list[tuple[Verdict, list[Removal]]] = []
     for written in script:
@@ -69,7 +84,9 @@ def read_removals(database: Database, script: Sequence[Written], dialect: str) -
     return found
 
 
-def tables_in_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]]]) -> list[Table]:
+def tables_in_review(
+    database: Database, found: Sequence[tuple[Verdict, list[Removal]]]
+) -> list[Table]:
     """A table for each key set that a review may fill."""
     once: dict[Table, None] = {}
     tables: list[Table] = []
@@ -114,11 +131,16 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
     wanted = {"trigger", "row-security", "unenforced-reference"}
     for gone, rows in reach.deleted:
         if rows and (hidden := database.schema.hidden.get(gone.table.name)):
-            verdict.faults.append(f"Not everything that depends on {gone.table.label} can be seen: {hidden}.")
-    verdict.cautions += [one for one in find_schema_cautions(database.schema, table) if one.name in wanted]
+            verdict.faults.append(
+                f"Not everything that depends on {gone.table.label} can be seen: {hidden}."
+            )
+    verdict.cautions += [
+        one for one in find_schema_cautions(database.schema, table) if one.name in wanted
+    ]
     if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
         verdict.faults.append(
-            f"It removes every copy in {groups:,} groups of rows with the same {', '.join(removal.copies)}, instead of "
+            f"It removes every copy in {groups:,} groups of rows with the same "
+            f"{', '.join(removal.copies)}, instead of "
             "all but one."
         )
     if removal.truncates:
@@ -126,13 +148,17 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
         children = {one.child.label for one in incoming if one.child not in removal.beside}
         if children:
             verdict.faults.append(
-                f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} references it."
+                f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} "
+                "references it."
             )
-        verdict.notes.append("TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before.")
+        verdict.notes.append(
+            "TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before."
+        )
 
 
 def _find_emptied(database: Database, removal: Removal) -> Reach:
-    """All rows of a table: TRUNCATE acts on no dependents, it is refused or empties their tables too."""
+    """All rows of a table: TRUNCATE acts on no dependents, it is refused or empties their tables
+    too."""
     table = removal.selection.table
     keys = database.make_key_set(table)
     rows = database.match(removal.selection, keys)
@@ -141,14 +167,22 @@ def _find_emptied(database: Database, removal: Removal) -> Reach:
 
 
 def _note_readers(
-    verdict: Verdict, removal: Removal, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]
+    verdict: Verdict,
+    removal: Removal,
+    judged: Sequence[tuple[Verdict, Removal]],
+    gone: dict[Table, KeySet],
 ) -> None:
     read = [table for table in removal.reads if table in gone]
-    lines = [one.written.line for one, _ in judged if one.reach and any(_removes_from(one.reach, to) for to in read)]
+    lines = [
+        one.written.line
+        for one, _ in judged
+        if one.reach and any(_removes_from(one.reach, to) for to in read)
+    ]
     if lines:
         tables = " and ".join(table.label for table in read)
         verdict.faults.append(
-            f"Its condition reads {tables}, from which line {' and '.join(map(str, dict.fromkeys(lines)))} has removed "
+            f"Its condition reads {tables}, from which line "
+            f"{' and '.join(map(str, dict.fromkeys(lines)))} has removed "
             "rows by then, so it may match fewer or more rows than now."
         )
 
@@ -166,23 +200,31 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, KeySet]) -> 
             gone[keys.table] = database.make_key_set(keys.table)
         added = database.merge(keys, gone[keys.table])
         if keys.table is reach.selection.table and rows and added < rows:
-            verdict.notes.append(f"{rows - added:,} of its {rows:,} rows are gone by then: it will match fewer.")
+            verdict.notes.append(
+                f"{rows - added:,} of its {rows:,} rows are gone by then: it will match fewer."
+            )
     for stop in reach.stops:
         parents = next((keys for keys, _ in reach.deleted if keys.table is stop.via.parent), None)
         left = stop.rows
         if parents is not None and not stop.via.broken:
             left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
         if left:
-            verdict.faults.append(f"{left:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}).")
+            verdict.faults.append(
+                f"{left:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason})."
+            )
 
 
-def _settle_stops(database: Database, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]) -> None:
+def _settle_stops(
+    database: Database, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]
+) -> None:
     """Tell a stop that a later statement would lift from one that stays."""
     for place, (verdict, _) in enumerate(judged):
         if verdict.reach is None:
             continue
         for stop in verdict.reach.stops:
-            parents = next((keys for keys, _ in verdict.reach.deleted if keys.table is stop.via.parent), None)
+            parents = next(
+                (keys for keys, _ in verdict.reach.deleted if keys.table is stop.via.parent), None
+            )
             told = [fault for fault in verdict.faults if str(stop.via) in fault]
             later = [
                 other
@@ -195,15 +237,20 @@ def _settle_stops(database: Database, judged: Sequence[tuple[Verdict, Removal]],
                 verdict.after += later
                 lines = " and ".join(str(other.written.line) for other in later)
                 at = verdict.faults.index(told[0])
-                verdict.faults[at] = f"{told[0]} Line {lines} removes these rows, but later: change the order."
+                verdict.faults[at] = (
+                    f"{told[0]} Line {lines} removes these rows, but later: change the order."
+                )
 
 
 def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
-    """The order as it stands, but each statement after those that lift what forbids it; nothing where it is so now."""
+    """The order as it stands, but each statement after those that lift what forbids it; nothing
+    where it is so now."""
     waiting = list(dict.fromkeys(verdict for verdict, _ in judged))
     if not any(verdict.after for verdict in waiting):
         return
     while waiting:
-        free = next((one for one in waiting if not any(other in one.after for other in waiting)), waiting[0])
+        free = next(
+            (one for one in waiting if not any(other in one.after for other in waiting)), waiting[0]
+        )
         waiting.remove(free)
         yield free.written

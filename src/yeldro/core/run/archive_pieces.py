@@ -24,14 +24,17 @@ def read_left_out(texts: Sequence[str], schema: Schema, root: Table | None) -> L
     for text in (part.strip() for whole in texts for part in whole.split(",") if part.strip()):
         place, dot, name = text.rpartition(".")
         if not (dot or root):
-            raise UsageError(f"--leave-out {text}: the steps are of several tables.", "Write TABLE.COLUMN.")
+            raise UsageError(
+                f"--leave-out {text}: the steps are of several tables.", "Write TABLE.COLUMN."
+            )
         table = root if root and not dot else schema.find_table(place)
         column = table.find_column(name).name
         keys = {part for key in table.lasting_keys for part in key}
         linking = {name for reference in schema.outgoing(table) for name in reference.columns}
         if not keys or column in keys | linking or column in schema.referred_columns(table):
             raise UsageError(
-                f"{table.label}.{column} cannot be left out: without it a row could not be found again, or be linked."
+                f"{table.label}.{column} cannot be left out: without it a row could not be found "
+                "again, or be linked."
             )
         found.setdefault(table, set()).add(column)
     return {table: frozenset(names) for table, names in found.items()}
@@ -44,20 +47,32 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
             form = database.find_form(column)
             if form.fault and column.name not in left_out.get(table, ()):
                 yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
-    changed = [*(one.reference.child for one in reach.detached), *(one.table for one in reach.changes)]
+    changed = [
+        *(one.reference.child for one in reach.detached),
+        *(one.table for one in reach.changes),
+    ]
     detached = Counter(table for table in changed if not table.lasting_keys)
     for change in reach.changes:
         lasting = [key for key in change.table.lasting_keys if not set(key) & set(change.columns)]
         if change.waiting and not lasting:
-            yield f"{change.table.label} has no key, so its rows that wait for --fill could not be brought back."
+            yield (
+                f"{change.table.label} has no key, so its rows that wait for --fill could not be "
+                "brought back."
+            )
     for table, references in detached.items():
         if references > 1:
-            yield f"{table.label} has no key, and {references} changes touch it: nobody could tell which was whose."
+            yield (
+                f"{table.label} has no key, and {references} changes touch it: nobody could tell "
+                "which was whose."
+            )
 
 
-def find_pieces(database: Database, reach: Reach, left_out: LeftOut, step: int = 1, earlier: int = 0) -> list[Piece]:
-    """A piece for each table that loses rows, one for each reference that is taken away, and one for each table whose
-    rows get new values. They are those of a `step`; there are `earlier` ones."""
+def find_pieces(
+    database: Database, reach: Reach, left_out: LeftOut, step: int = 1, earlier: int = 0
+) -> list[Piece]:
+    """A piece for each table that loses rows, one for each reference that is taken away, and one
+    for each table whose rows get new values. They are those of a `step`; there are `earlier` ones.
+    """
     pieces: list[Piece] = []
     for keys, rows in reach.deleted:
         if rows:
@@ -92,7 +107,10 @@ def find_pieces(database: Database, reach: Reach, left_out: LeftOut, step: int =
         )
         pieces.append(Piece(portion, detachment.keys))
     for change in reach.changes:
-        columns, key = _kept(change.table, left_out), find_lasting_key(database, change.keys, change.columns)
+        columns, key = (
+            _kept(change.table, left_out),
+            find_lasting_key(database, change.keys, change.columns),
+        )
         alike = None if key else database.count_alike(change.keys, columns)
         number = earlier + len(pieces) + 1
         portion = Portion(
@@ -126,8 +144,11 @@ def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
     return tuple(name for name in table.column_names if name not in left_out.get(table, ()))
 
 
-def find_lasting_key(database: Database, keys: KeySet, changed: Sequence[str] = ()) -> tuple[str, ...]:
-    """The first unique columns that hold no NULL in any of the rows and keep their values; () where there are none."""
+def find_lasting_key(
+    database: Database, keys: KeySet, changed: Sequence[str] = ()
+) -> tuple[str, ...]:
+    """The first unique columns that hold no NULL in any of the rows and keep their values; () where
+    there are none."""
     for names in () if keys.alike else keys.table.lasting_keys:
         if set(names) & set(changed):
             continue
@@ -138,7 +159,8 @@ def find_lasting_key(database: Database, keys: KeySet, changed: Sequence[str] = 
 
 
 def _count_orphans(database: Database, reach: Reach, keys: KeySet) -> dict[str, int]:
-    """Rows that point at nothing already: of the references that an engine did not keep, or kept only lately.
+    """Rows that point at nothing already: of the references that an engine did not keep, or kept
+    only lately.
 
     Rows that came in through their only way in have a parent there.
     """
@@ -147,12 +169,19 @@ def _count_orphans(database: Database, reach: Reach, keys: KeySet) -> dict[str, 
         return found  # no other table may be looked at meanwhile
     for reference in database.schema.outgoing(keys.table):
         trusted = reference.declared and reference.enforced and database.abilities.keeps_references
-        came_by_it = keys.table is not reach.selection.table and _is_only_way(reach, keys, str(reference))
-        if not (reference.broken or trusted or came_by_it) and (rows := database.count_dangling(reference, keys)):
+        came_by_it = keys.table is not reach.selection.table and _is_only_way(
+            reach, keys, str(reference)
+        )
+        if not (reference.broken or trusted or came_by_it) and (
+            rows := database.count_dangling(reference, keys)
+        ):
             found[str(reference)] = rows
     return found
 
 
 def _is_only_way(reach: Reach, keys: KeySet, reference: str) -> bool:
-    ways = next((part.via for part in reach.parts if part.table is keys.table and part.action == "delete"), ())
+    ways = next(
+        (part.via for part in reach.parts if part.table is keys.table and part.action == "delete"),
+        (),
+    )
     return list(map(str, ways)) == [reference]

@@ -1,4 +1,5 @@
-"""One run inside an open transaction: delete, compare, and say whether it may be committed. It commits nothing."""
+"""One run inside an open transaction: delete, compare, and say whether it may be committed. It
+commits nothing."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ from yeldro.core.run.tally import Line, Tally
 
 
 def run_plan(database: Database, plan: Plan) -> Tally:
-    """Perform every step on the frozen keys, then prove what happened. The caller commits only a balanced tally."""
+    """Perform every step on the frozen keys, then prove what happened. The caller commits only a
+    balanced tally."""
     reach = plan.reach
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     before = {table: database.count_rows(table) for table in _touched(reach, effects)}
@@ -35,26 +37,47 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     for table, rows in before.items():
         counted = changed.of(table) if changed.tables is not None else None
         lines.append(
-            _account(database, reach, table, rows, _may_insert(effects, table), counted, dangling.get(table, 0))
+            _account(
+                database,
+                reach,
+                table,
+                rows,
+                _may_insert(effects, table),
+                counted,
+                dangling.get(table, 0),
+            )
         )
         explained[table] += _count_crossing(reach, table, counted)
         truncated = any(keys.whole and keys.table is table for keys, _ in reach.deleted)
         explained[table] += (0 if truncated else lines[-1].deleted) + lines[-1].inserted_by_triggers
-    odd = tuple(table.label for table in before if changed.tables and changed.of(table).total != explained[table])
+    odd = tuple(
+        table.label
+        for table in before
+        if changed.tables and changed.of(table).total != explained[table]
+    )
     weighed = sum(rows * table.weight for table, rows in explained.items())
     causes = tuple(find_causes(effects, before))
     emptied = [keys.table for keys, _ in reach.deleted if keys.whole]
     replaced = tuple(find_replaced(database, changed, emptied))
-    return Tally(tuple(lines), changed.total, weighed, (*odd, *find_unknown(database, changed)), causes, replaced)
+    return Tally(
+        tuple(lines),
+        changed.total,
+        weighed,
+        (*odd, *find_unknown(database, changed)),
+        causes,
+        replaced,
+    )
 
 
 def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
-    """Perform the steps, up to one that does not do what it should. Returns the rows unlinked and detached by table.
+    """Perform the steps, up to one that does not do what it should. Returns the rows unlinked and
+    detached by table.
 
     Every detaching statement touches its rows once, even where two of them touch the same row.
     """
     changed: Counter[Table] = Counter()
-    together = [step.keys for step in plan.steps if step.verb is Verb.DELETE] if plan.reach.late else []
+    deleted = [step.keys for step in plan.steps if step.verb is Verb.DELETE]
+    together = deleted if plan.reach.late else []
     for step in plan.steps:
         if step.verb is Verb.DELETE and together:
             continue
@@ -77,14 +100,18 @@ def find_strangers(database: Database, known: Iterable[Table], changed: Changes)
 
 
 def find_unknown(database: Database, changed: Changes) -> Iterator[str]:
-    """Tables that the schema does not hold, in which the database counted changes: those of large objects."""
+    """Tables that the schema does not hold, in which the database counted changes: those of large
+    objects."""
     for name, one in (changed.tables or {}).items():
         if one.total and name not in database.schema.by_name:
             yield f"{name.schema}.{name.name}"
 
 
-def find_replaced(database: Database, changed: Changes, emptied: Sequence[Table] = ()) -> Iterator[str]:
-    """Tables that were emptied, rebuilt or dropped as a whole, but for those that the run was to empty."""
+def find_replaced(
+    database: Database, changed: Changes, emptied: Sequence[Table] = ()
+) -> Iterator[str]:
+    """Tables that were emptied, rebuilt or dropped as a whole, but for those that the run was to
+    empty."""
     own = {name for table in emptied for name in (table.name, *table.parts)}
     for name in changed.replaced:
         if name not in own:
@@ -117,16 +144,30 @@ def _effects(database: Database, step: Step) -> tuple[Effect, ...]:
 
 def _touched(reach: Reach, effects: Iterable[Effect]) -> list[Table]:
     """The tables of the reach in deletion order, then those that triggers may write to."""
-    return list(dict.fromkeys([*(part.table for part in reach.parts), *(effect.table for effect in effects)]))
+    return list(
+        dict.fromkeys(
+            [*(part.table for part in reach.parts), *(effect.table for effect in effects)]
+        )
+    )
 
 
 def _find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
-    """The tables with rows that point at a row that is gone, over every reference that the run could have broken."""
+    """The tables with rows that point at a row that is gone, over every reference that the run
+    could have broken."""
     found: dict[Table, int] = {}
     for keys, _ in reach.deleted:
         for reference in database.schema.incoming(keys.table):
-            handed_over = {name for change in reach.changes if change.action is Action.FILL for name in change.columns}
-            count = database.count_lost if handed_over & set(reference.referred) else database.count_left
+            handed_over = {
+                name
+                for change in reach.changes
+                if change.action is Action.FILL
+                for name in change.columns
+            }
+            count = (
+                database.count_lost
+                if handed_over & set(reference.referred)
+                else database.count_left
+            )
             if not reference.broken and (rows := count(reference, keys)):
                 found[reference.child] = found.get(reference.child, 0) + rows
     for detachment in reach.detached:
@@ -146,15 +187,21 @@ def _account(
     counted: TableChanges | None,
     dangling: int,
 ) -> Line:
-    """The line of one table. `counted` is what the database itself counted there, None where it does not."""
+    """The line of one table. `counted` is what the database itself counted there, None where it
+    does not."""
     to_delete = to_detach = deleted = detached = 0
     for keys, rows in reach.deleted:
         if keys.table is table:
             to_delete = rows
             # Where exactly these rows were deleted and none inserted, no deleted key can be left.
             crossing = _count_crossing(reach, table, counted)
-            is_gone = counted is not None and counted.inserted == crossing and counted.deleted - crossing == rows
-            # Rows that hang on others are there while they point at what is gone, which was counted already.
+            is_gone = (
+                counted is not None
+                and counted.inserted == crossing
+                and counted.deleted - crossing == rows
+            )
+            # Rows that hang on others are there while they point at what is gone, which was counted
+            # already.
             left = 0 if is_gone else dangling if keys.hangs else database.count_present(keys)
             deleted = rows - left
     to_move = moved = to_fill = filled = 0
@@ -182,7 +229,13 @@ def _account(
             detached -= detachment.rows - cleared
     after = database.count_rows(table)
     crossing = _count_crossing(reach, table, counted)
-    inserted = counted.inserted - crossing if counted else max(0, after - (before - deleted)) if may_insert else 0
+    inserted = (
+        counted.inserted - crossing
+        if counted
+        else max(0, after - (before - deleted))
+        if may_insert
+        else 0
+    )
     return Line(
         table,
         before,
@@ -201,13 +254,24 @@ def _account(
 
 
 def _count_crossing(reach: Reach, table: Table, counted: TableChanges | None) -> int:
-    """Rows of a partitioned table that an update took to another partition: counted as deleted and as inserted."""
+    """Rows of a partitioned table that an update took to another partition: counted as deleted and
+    as inserted."""
     gone = sum(rows for keys, rows in reach.deleted if keys.table is table)
-    stayed = sum(part.rows for part in reach.parts if part.table is table and part.action is not Action.DELETE)
-    return min(stayed, counted.inserted, max(0, counted.deleted - gone)) if counted and table.parts else 0
+    stayed = sum(
+        part.rows
+        for part in reach.parts
+        if part.table is table and part.action is not Action.DELETE
+    )
+    return (
+        min(stayed, counted.inserted, max(0, counted.deleted - gone))
+        if counted and table.parts
+        else 0
+    )
 
 
-def find_causes(effects: Iterable[Effect], tables: Iterable[Table], events: str = "DELETE|UPDATE") -> Iterable[str]:
+def find_causes(
+    effects: Iterable[Effect], tables: Iterable[Table], events: str = "DELETE|UPDATE"
+) -> Iterable[str]:
     """Triggers that may be behind a difference, in a form for the end of a sentence."""
     named = dict.fromkeys((effect.trigger, effect.verb, effect.table.label) for effect in effects)
     verbs = {"insert": "inserts into", "update": "updates", "delete": "deletes from"}
@@ -219,4 +283,6 @@ def find_causes(effects: Iterable[Effect], tables: Iterable[Table], events: str 
         for trigger in table.triggers
         if trigger.enabled and trigger.name not in foreseen and re.search(events, trigger.event)
     ]
-    return [f"the trigger {name}, which {verbs[verb]} {label}" for name, verb, label in loud] + others
+    return [
+        f"the trigger {name}, which {verbs[verb]} {label}" for name, verb, label in loud
+    ] + others

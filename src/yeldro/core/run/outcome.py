@@ -14,11 +14,20 @@ class Outcome(Enum):
 
     COMMITTED = ("committed", "Committed.")
     ROLLED_BACK = ("rolled-back", "Everything was rolled back; nothing was changed.")
-    REHEARSED = ("rehearsed", "Rehearsed: everything was done and rolled back; nothing was changed.")
-    IN_DOUBT = ("in-doubt", "Whether the database committed is not known: yeldro history finds out.")
+    REHEARSED = (
+        "rehearsed",
+        "Rehearsed: everything was done and rolled back; nothing was changed.",
+    )
+    IN_DOUBT = (
+        "in-doubt",
+        "Whether the database committed is not known: yeldro history finds out.",
+    )
     DECLINED = ("declined", "Declined; nothing was changed.")
     STOPPED = ("stopped", "Stopped before the first change.")
-    NOTHING_TO_RESTORE = ("nothing-to-restore", "All of its rows are there; there is nothing to restore.")
+    NOTHING_TO_RESTORE = (
+        "nothing-to-restore",
+        "All of its rows are there; there is nothing to restore.",
+    )
     NOTHING_MATCHED = ("nothing-matched", "No row matches; there is nothing to delete.")
 
     def __init__(self, label: str, sentence: str) -> None:
@@ -36,9 +45,9 @@ class StepAccount:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class RunResult:
-    """How a run ended. `status` is the exit status that goes with it, `hint` what to do about `reason`, `run` the
-    name of its record, "" where there is none, `notes` what a restoration left alone, `steps` what each step did where
-    there are several; the tally is that of all of them."""
+    """How a run ended. `status` is the exit status that goes with it, `hint` what to do about
+    `reason`, `run` the name of its record, "" where there is none, `notes` what a restoration left
+    alone, `steps` what each step did where there are several; the tally is that of all of them."""
 
     outcome: Outcome
     preview: Preview | None = None

@@ -1,4 +1,5 @@
-"""The ordered steps of a run, each with its cause and the count that it must reach. Nothing is sent here."""
+"""The ordered steps of a run, each with its cause and the count that it must reach. Nothing is sent
+here."""
 
 from __future__ import annotations
 
@@ -25,11 +26,12 @@ class Verb(StrEnum):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Step:
-    """One statement: what it does to which frozen rows. `rows` is how many it must touch, None where any is right.
+    """One statement: what it does to which frozen rows. `rows` is how many it must touch, None
+    where any is right.
 
-    UNLINK takes away a reference among rows that go anyway, so that their order is free;
-    DETACH clears one of rows that stay. MOVE points references at rows that stay, FILL fills these; rows that waited
-    for that ARRIVE afterwards, `waits` being the columns that were empty meanwhile.
+    UNLINK takes away a reference among rows that go anyway, so that their order is free; DETACH
+    clears one of rows that stay. MOVE points references at rows that stay, FILL fills these; rows
+    that waited for that ARRIVE afterwards, `waits` being the columns that were empty meanwhile.
     """
 
     verb: Verb
@@ -55,10 +57,11 @@ class Plan:
 
 
 def make_plan(reach: Reach, scanned: Sequence[Reference] = ()) -> Plan:
-    """Circles are opened first, rows that stay are detached next, then rows go, children before their parents.
+    """Circles are opened first, rows that stay are detached next, then rows go, children before
+    their parents.
 
-    Rows are moved before what they point at goes, and after the rows of their own table that are in their place have
-    gone.
+    Rows are moved before what they point at goes, and after the rows of their own table that are in
+    their place have gone.
     """
     return Plan(reach, tuple(_steps(reach)), tuple(scanned))
 
@@ -66,7 +69,9 @@ def make_plan(reach: Reach, scanned: Sequence[Reference] = ()) -> Plan:
 def _steps(reach: Reach) -> Iterator[Step]:
     sets = {keys.table.name: keys for keys, _ in reach.deleted}
     for link in reach.links:
-        yield Step(Verb.UNLINK, sets[link.child.name], None, link, link.nullable_columns or link.columns)
+        yield Step(
+            Verb.UNLINK, sets[link.child.name], None, link, link.nullable_columns or link.columns
+        )
     for detachment in reach.detached:
         treatment = detachment.treatment
         yield Step(
@@ -92,7 +97,8 @@ def _steps(reach: Reach) -> Iterator[Step]:
 
 
 def _merge(gone: Sequence[Step], moves: Sequence[Change]) -> list[Step]:
-    """Deletions in their order, with the moves among them. Where a table's rows move within it, they move first."""
+    """Deletions in their order, with the moves among them. Where a table's rows move within it,
+    they move first."""
     steps = {("delete", step.table.name): step for step in gone}
     for change in moves:
         steps["move", change.table.name] = Step(
@@ -103,6 +109,10 @@ def _merge(gone: Sequence[Step], moves: Sequence[Change]) -> list[Step]:
     for change in moves:
         own = change.table.name
         edges += [(("move", own), ("delete", one.parent.name)) for one in change.via]
-        edges += [(("delete", own), ("move", own))] * (own not in [one.parent.name for one in change.via])
+        edges += [(("delete", own), ("move", own))] * (
+            own not in [one.parent.name for one in change.via]
+        )
     found = find_components(list(steps), edges)
-    return [steps[node] for part in found for node in sorted(part, key=lambda node: node[0] == "delete")]
+    return [
+        steps[node] for part in found for node in sorted(part, key=lambda node: node[0] == "delete")
+    ]

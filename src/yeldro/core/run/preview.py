@@ -1,4 +1,5 @@
-"""What a deletion would touch, and the reasons for which it would be stopped before its first change."""
+"""What a deletion would touch, and the reasons for which it would be stopped before its first
+change."""
 
 from __future__ import annotations
 
@@ -39,7 +40,8 @@ _OF_TABLES = {"trigger", "row-security", "unenforced-reference", "hidden-referen
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """A deletion as it was asked for. `show` and `sample` (None: all) only decide what of the rows is shown."""
+    """A deletion as it was asked for. `show` and `sample` (None: all) only decide what of the rows
+    is shown."""
 
     asked: Asked
     rules: Rules = field(default_factory=Rules)
@@ -50,7 +52,8 @@ class Request:
 
 @dataclass(frozen=True, slots=True)
 class Scan:
-    """A reference that the engine would check by looking through `rows` rows for each of `checks` deleted ones."""
+    """A reference that the engine would check by looking through `rows` rows for each of `checks`
+    deleted ones."""
 
     reference: Reference
     checks: int
@@ -59,11 +62,13 @@ class Scan:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Preview:
-    """What a deletion would touch. `refusals` are the reasons for which it would be stopped before its first change.
+    """What a deletion would touch. `refusals` are the reasons for which it would be stopped before
+    its first change.
 
-    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them. `duplicates` are those
-    whose surplus rows would go. `step` is the name of a step, "" where there is none. `seal` is the seal of
-    what a sealed step holds now, `difference` how that differs from what was sealed.
+    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them.
+    `duplicates` are those whose surplus rows would go. `step` is the name of a step, "" where there
+    is none. `seal` is the seal of what a sealed step holds now, `difference` how that differs from
+    what was sealed.
     """
 
     database: str
@@ -90,11 +95,16 @@ class Preview:
 
     def reworded(self, tell: Callable[[str], str]) -> Preview:
         """The same, with what it says to a person in other words."""
-        stops = (replace(stop, reason=tell(stop.reason), lift=tell(stop.lift)) for stop in self.reach.stops)
+        stops = (
+            replace(stop, reason=tell(stop.reason), lift=tell(stop.lift))
+            for stop in self.reach.stops
+        )
         return replace(
             self,
             reach=replace(self.reach, stops=tuple(stops)),
-            cautions=tuple(replace(caution, message=tell(caution.message)) for caution in self.cautions),
+            cautions=tuple(
+                replace(caution, message=tell(caution.message)) for caution in self.cautions
+            ),
             refusals=tuple(map(tell, self.refusals)),
             hints=tuple(map(tell, self.hints)),
         )
@@ -107,7 +117,9 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
     sample = tuple(database.sample(root_keys(reach), columns, request.sample))
     scanned = tuple(_find_scanned(database, reach))
     cautions = tuple(_cautions(database, request, reach, scanned))
-    missing, missing_keys = database.find_missing(selection.listed, _MISSING) if selection.listed else (0, [])
+    missing, missing_keys = (
+        database.find_missing(selection.listed, _MISSING) if selection.listed else (0, [])
+    )
     return Preview(
         database.name,
         reach,
@@ -129,22 +141,31 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     request = found.request
     scanned = tuple(_find_scanned(database, reach))
     merged = list(find_group_cautions(found))
-    cautions = (*merged, *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned))
+    cautions = (
+        *merged,
+        *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned),
+    )
     cautions = (*cautions, *_table_cautions(database, reach))
     refusals = tuple(_refusals(database, request.guards, reach, cautions, "surplus rows"))
     if request.unique_name and found.blanks > 1:
         same = ", ".join(one.text for one in request.grouping.same)
         reason = (
-            f"{found.blanks:,} rows have a blank text in {same}: the unique index would not let them stay side by side"
+            f"{found.blanks:,} rows have a blank text in {same}: the unique index would not let "
+            "them stay side by side"
         )
-        refusals = (*refusals, f"{reason}; --nulls same makes them duplicates, or make them NULL first.")
+        refusals = (
+            *refusals,
+            f"{reason}; --nulls same makes them duplicates, or make them NULL first.",
+        )
     hints: tuple[str, ...] = ()
     if request.unique_name:
         same = ", ".join(one.text for one in request.grouping.same)
         late = "after the commit, which making an index would be by itself here"
         when = late if database.abilities.ddl_commits else "in the same transaction"
         hints = (f"Then the unique index {request.unique_name} on ({same}) is added, {when}.",)
-    shown = Preview(database.name, reach, (), (), 0, (), cautions, refusals, hints=hints, title=database.title)
+    shown = Preview(
+        database.name, reach, (), (), 0, (), cautions, refusals, hints=hints, title=database.title
+    )
     return replace(shown, scanned=scanned, duplicates=found)
 
 
@@ -158,11 +179,14 @@ def find_group_cautions(found: Duplicates) -> Iterator[Caution]:
 
 
 def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]:
-    """The columns of a sample: the key and what the selection looks at always, then those asked for, else all."""
+    """The columns of a sample: the key and what the selection looks at always, then those asked
+    for, else all."""
     table = selection.table
     known = set(table.column_names)
     asked = [table.find_column(name).name for name in show] or list(table.column_names)
-    return tuple(name for name in dict.fromkeys([*table.key, *selection.columns, *asked]) if name in known)
+    return tuple(
+        name for name in dict.fromkeys([*table.key, *selection.columns, *asked]) if name in known
+    )
 
 
 def _is_whole_table(reach: Reach) -> bool:
@@ -179,18 +203,28 @@ def _find_scanned(database: Database, reach: Reach) -> Iterator[Scan]:
                     yield Scan(reference, checks, rows)
 
 
-def _cautions(database: Database, request: Request, reach: Reach, scanned: Sequence[Scan]) -> Iterator[Caution]:
+def _cautions(
+    database: Database, request: Request, reach: Reach, scanned: Sequence[Scan]
+) -> Iterator[Caution]:
     selection, root = reach.selection, root_keys(reach)
     expect = request.guards.expect
     if selection.truncate:
         yield truncate(selection.table, database.abilities.truncates)
-    yield from find_doubts(database, selection, root, expect is not None and expect.low == expect.high == 1)
-    if selection.limit is not None and reach.matched and (ties := database.count_ties(selection, root)):
+    yield from find_doubts(
+        database, selection, root, expect is not None and expect.low == expect.high == 1
+    )
+    if (
+        selection.limit is not None
+        and reach.matched
+        and (ties := database.count_ties(selection, root))
+    ):
         names = [order.column for order in selection.order]
         yield ties_at_limit(selection.table, selection.limit, names, ties)
     if reach.matched == reach.table_rows > 1:
         yield whole_table(
-            reach.selection.table, reach.matched, WHOLE_IS_MEANT if reach.selection.all_rows else WHOLE_IS_NOT
+            reach.selection.table,
+            reach.matched,
+            WHOLE_IS_MEANT if reach.selection.all_rows else WHOLE_IS_NOT,
         )
     for match in reach.selection.matches:
         keys = None if match.found else root_keys(reach)
@@ -205,15 +239,23 @@ def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
     touched: dict[Table, dict[str, None]] = {}
     for part in reach.parts:
         if part.rows:
-            touched.setdefault(part.table, {})["DELETE" if part.action is Action.DELETE else "UPDATE"] = None
+            touched.setdefault(part.table, {})[
+                "DELETE" if part.action is Action.DELETE else "UPDATE"
+            ] = None
     for table, events in touched.items():
         for caution in find_schema_cautions(database.schema, table, events):
-            if caution.name in _OF_TABLES or (caution.name == "no-key" and table is reach.selection.table):
+            if caution.name in _OF_TABLES or (
+                caution.name == "no-key" and table is reach.selection.table
+            ):
                 yield caution
 
 
 def _refusals(
-    database: Database, guards: Guards, reach: Reach, cautions: Sequence[Caution], what: str = "rows"
+    database: Database,
+    guards: Guards,
+    reach: Reach,
+    cautions: Sequence[Caution],
+    what: str = "rows",
 ) -> Iterator[str]:
     label = reach.selection.table.label
     if guards.expect and not guards.expect.holds(reach.matched):
@@ -229,7 +271,10 @@ def _refusals(
             yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
     for stop in reach.stops:
         lift = f"; {stop.lift} would allow it" if stop.lift else ""
-        yield f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason}){lift}."
+        yield (
+            f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} "
+            f"({stop.reason}){lift}."
+        )
     yield from find_excess(database, guards, reach)
     for caution in cautions:
         if caution.name in guards.strict:
@@ -249,8 +294,11 @@ def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
         yield from database.find_lasting(change.table, change.columns)
 
 
-def find_excess(database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()) -> list[str]:
-    """What is more than the guards allow, `earlier` reaches of the same run included, whose rows have gone already."""
+def find_excess(
+    database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()
+) -> list[str]:
+    """What is more than the guards allow, `earlier` reaches of the same run included, whose rows
+    have gone already."""
     found = []
     rows = reach.rows + sum(one.rows for one in earlier)
     if guards.max_rows is not None and rows > guards.max_rows:
@@ -258,7 +306,9 @@ def find_excess(database: Database, guards: Guards, reach: Reach, earlier: Seque
         found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
     for part in reach.parts if guards.max_share is not None else ():
         if part.action is Action.DELETE and part.rows:
-            gone = sum(one.rows for other in earlier for one in other.parts if _is_same_loss(one, part))
+            gone = sum(
+                one.rows for other in earlier for one in other.parts if _is_same_loss(one, part)
+            )
             share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
             if guards.max_share is not None and share > guards.max_share:
                 found.append(

@@ -1,6 +1,7 @@
 """The seal of a step: how many rows its preview held, and a fingerprint of exactly which.
 
-It covers keys and actions, not contents. It is the same in whatever order and by whatever client the rows are read.
+It covers keys and actions, not contents. It is the same in whatever order and by whatever client
+the rows are read.
 """
 
 from __future__ import annotations
@@ -20,7 +21,8 @@ _BITS = 128
 
 @dataclass(frozen=True, slots=True)
 class Seal:
-    """`matched` rows of `rows` in the reach; `fingerprint` is a number of 128 bits, in hexadecimal digits."""
+    """`matched` rows of `rows` in the reach; `fingerprint` is a number of 128 bits, in hexadecimal
+    digits."""
 
     matched: int
     rows: int
@@ -29,7 +31,8 @@ class Seal:
 
 @dataclass(frozen=True, slots=True)
 class Sealed:
-    """One row under a seal: what happens to it, its key as the database knows it, and as a person would read it."""
+    """One row under a seal: what happens to it, its key as the database knows it, and as a person
+    would read it."""
 
     action: str
     image: str
@@ -62,7 +65,8 @@ class Difference:
 
 
 def list_sealed(database: Database, reach: Reach) -> Iterator[Sealed]:
-    """Every row of a reach, once for each thing that happens to it, streamed inside the open transaction.
+    """Every row of a reach, once for each thing that happens to it, streamed inside the open
+    transaction.
 
     Of the rows of the selection's own table, those that only hang on matched ones are told apart.
     """
@@ -79,26 +83,37 @@ def _find_telling(database: Database, keys: KeySet) -> tuple[str, ...]:
 
 
 def _find_actions(reach: Reach) -> Iterator[tuple[tuple[str, str], KeySet, bool]]:
-    """What happens to the rows of a key set, and to the matched ones among them; whether these are to be told apart.
+    """What happens to the rows of a key set, and to the matched ones among them; whether these are
+    to be told apart.
 
     Matched rows stand last.
     """
     for one in reach.detached:
         yield (f"detach {one.reference}",) * 2, one.keys, False
     for change in reach.changes:
-        yield (f"{change.action} {change.table.label} ({', '.join(change.columns)})",) * 2, change.keys, False
+        yield (
+            (f"{change.action} {change.table.label} ({', '.join(change.columns)})",) * 2,
+            change.keys,
+            False,
+        )
     root = root_keys(reach)
     for keys, rows in reach.deleted:
         if rows:
             action = f"delete {keys.table.label}"
-            apart = keys is root and not (keys.new or keys.alike)  # surplus rows are told by what they lead to
+            apart = keys is root and not (
+                keys.new or keys.alike
+            )  # surplus rows are told by what they lead to
             yield (f"{action}, hanging on them" if apart else action, action), keys, apart
 
 
 def _write(value: Any) -> str:
     if isinstance(value, bytes | memoryview):
         return bytes(value).hex()
-    return json.dumps(value, ensure_ascii=False) if value is None or isinstance(value, bool) else str(value)
+    return (
+        json.dumps(value, ensure_ascii=False)
+        if value is None or isinstance(value, bool)
+        else str(value)
+    )
 
 
 class Sealing:

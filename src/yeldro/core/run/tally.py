@@ -10,10 +10,12 @@ from yeldro.core.model.schema import Table
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Line:
-    """One table. `expected` is the sum of the rows that any action should touch, a row counting once an action.
+    """One table. `expected` is the sum of the rows that any action should touch, a row counting
+    once an action.
 
-    `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or `reattached`;
-    `differing` are the columns in which some of those that were put back are not as they were.
+    `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or
+    `reattached`; `differing` are the columns in which some of those that were put back are not as
+    they were.
     """
 
     table: Table
@@ -40,7 +42,8 @@ class Line:
 
     @property
     def restored(self) -> int:
-        """Rows that got their old selves back: those that were put back, and those that were attached again."""
+        """Rows that got their old selves back: those that were put back, and those that were
+        attached again."""
         return self.inserted + self.reattached
 
     @property
@@ -56,12 +59,18 @@ class Line:
         if self.detached != self.to_detach:
             return f"{name}: {self.to_detach:,} rows were to be detached, {self.detached:,} are"
         if self.moved != self.to_move:
-            return f"{name}: {self.to_move:,} rows were to be moved, {self.moved:,} are where they should be"
+            return (
+                f"{name}: {self.to_move:,} rows were to be moved, {self.moved:,} are where they "
+                "should be"
+            )
         if self.filled != self.to_fill:
             return f"{name}: {self.to_fill:,} rows were to be filled, {self.filled:,} are"
         if self.restored != self.to_restore:
             where = f" ({', '.join(self.differing)} differs)" if self.differing else ""
-            return f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as they were{where}"
+            return (
+                f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as "
+                f"they were{where}"
+            )
         if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
             should = self.before - self.deleted + self.inserted
             return f"{name}: {should:,} rows should be left, there are {self.after:,}"
@@ -72,10 +81,11 @@ class Line:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Tally:
-    """`changed` is what the database itself counted during the run, `explained` what the lines account for.
+    """`changed` is what the database itself counted during the run, `explained` what the lines
+    account for.
 
-    `odd` names the tables in which the two differ, where the database counts by table; `replaced` those that were
-    emptied, rebuilt or dropped as a whole, which no count tells.
+    `odd` names the tables in which the two differ, where the database counts by table; `replaced`
+    those that were emptied, rebuilt or dropped as a whole, which no count tells.
     """
 
     lines: tuple[Line, ...]
@@ -94,9 +104,14 @@ class Tally:
         """The first difference with its likely cause, in one sentence, or ""."""
         fault = next((line.fault for line in self.lines if line.fault), "")
         if not fault and self.replaced:
-            fault = f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
+            fault = (
+                f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
+            )
         if not fault and self.changed != self.explained:
-            fault = f"the database counted {self.changed:,} changed rows, the tally explains {self.explained:,}"
+            fault = (
+                f"the database counted {self.changed:,} changed rows, the tally explains "
+                f"{self.explained:,}"
+            )
             fault += f" ({', '.join(self.odd)})" if self.odd else ""
         if fault and self.causes:
             fault += f"; the likely cause is {' or '.join(self.causes)}"
@@ -104,13 +119,19 @@ class Tally:
 
 
 def add_tallies(tallies: Sequence[Tally]) -> Tally:
-    """The account of several steps of one run, one after the other: a line a table, from before the first of them to
-    after the last."""
+    """The account of several steps of one run, one after the other: a line a table, from before the
+    first of them to after the last."""
     lines: dict[Table, Line] = {}
     for line in (line for tally in tallies for line in tally.lines):
         known = lines.get(line.table)
-        counted = [one.name for one in fields(Line) if one.name not in ("table", "before", "after", "differing")]
-        sums = {name: getattr(known, name) + getattr(line, name) for name in counted} if known else {}
+        counted = [
+            one.name
+            for one in fields(Line)
+            if one.name not in ("table", "before", "after", "differing")
+        ]
+        sums = (
+            {name: getattr(known, name) + getattr(line, name) for name in counted} if known else {}
+        )
         lines[line.table] = replace(known, after=line.after, **sums) if known else line
     return Tally(
         tuple(lines.values()),

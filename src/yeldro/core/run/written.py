@@ -21,11 +21,12 @@ class Role(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One statement. `rows` is what it must touch, or what it must count; None where any number is right.
+    """One statement. `rows` is what it must touch, or what it must count; None where any number is
+    right.
 
-    `name` is that of a temporary table that a MAKE makes, as it stands in a statement; one that is `lasting` makes a
-    table that stays, in which rows are kept. `comment` says what it is for; it is `told` where that was not said of
-    the entry before.
+    `name` is that of a temporary table that a MAKE makes, as it stands in a statement; one that is
+    `lasting` makes a table that stays, in which rows are kept. `comment` says what it is for; it is
+    `told` where that was not said of the entry before.
     """
 
     role: Role
@@ -47,7 +48,8 @@ class WrittenStep:
 
 @dataclass(frozen=True, slots=True)
 class Writing:
-    """A whole cleanup. `settings` are for the connection, `start` opens the transaction, `after` follows the commit."""
+    """A whole cleanup. `settings` are for the connection, `start` opens the transaction, `after`
+    follows the commit."""
 
     dialect: str
     database: str

@@ -1,4 +1,5 @@
-"""What a text of SQL may call, found without knowing which server reads it: rather a name too many than one too few."""
+"""What a text of SQL may call, found without knowing which server reads it: rather a name too many
+than one too few."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ class Calls:
 
 
 def find_calls(text: str) -> Calls:
-    """What may be called. Texts in quotes are passed over only where nobody can disagree about where they end."""
+    """What may be called. Texts in quotes are passed over only where nobody can disagree about
+    where they end."""
     plain = text if set("\\$") & set(text) else _TEXT.sub("''", text)
     forms = {plain, _COMMENT.sub(" ", plain)}
     names, parts, words = (

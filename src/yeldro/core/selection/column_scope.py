@@ -13,8 +13,8 @@ from yeldro.errors import UsageError
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A column of a condition. `table` is None where its source is not a table of the schema; `levels` counts how many
-    queries further out than the column itself its source stands."""
+    """A column of a condition. `table` is None where its source is not a table of the schema;
+    `levels` counts how many queries further out than the column itself its source stands."""
 
     node: exp.Column
     table: Table | None
@@ -44,7 +44,10 @@ class Scopes:
                     return Found(node, source, column, levels)
             query = query.parent.find_ancestor(exp.Select) if query.parent else None
             levels += 1
-        if node.table and node.table.lower() not in (self.table.name.name.lower(), self.table.label.lower()):
+        if node.table and node.table.lower() not in (
+            self.table.name.name.lower(),
+            self.table.label.lower(),
+        ):
             return None
         column = _column(self.table, node.name)
         return Found(node, self.table, column, levels) if column else None
@@ -57,7 +60,8 @@ class Scopes:
         return found.column if found else None
 
     def sources(self, query: exp.Select) -> Iterator[tuple[str, Table | None]]:
-        """What a query reads from: a name for each source, and its table where it is one of the schema."""
+        """What a query reads from: a name for each source, and its table where it is one of the
+        schema."""
         start = query.args.get("from_") or query.args.get("from")
         nodes = [start.this] if start else []
         nodes += [join.this for join in query.args.get("joins") or []]
@@ -72,7 +76,8 @@ class Scopes:
                 yield node.alias_or_name, None
 
     def is_correlated(self, query: exp.Expr) -> bool:
-        """Whether a subquery looks at a column from outside of itself, or at one that cannot be placed."""
+        """Whether a subquery looks at a column from outside of itself, or at one that cannot be
+        placed."""
         for node in query.find_all(exp.Column):
             found = self.find(node)
             if found is None or found.levels > _depth(node, query):

@@ -1,4 +1,5 @@
-"""One SQL condition as the person wrote it: read to find its faults, columns and parameters, never rewritten."""
+"""One SQL condition as the person wrote it: read to find its faults, columns and parameters, never
+rewritten."""
 
 from __future__ import annotations
 
@@ -15,14 +16,26 @@ from yeldro.core.model.schema import Family, Table, nearest
 from yeldro.core.model.values import Parameter, Value
 from yeldro.errors import UsageError
 
-# A parameter, and what may hold a colon that begins none, as engines read it that do, or do not, know a backslash.
+# A parameter, and what may hold a colon that begins none, as engines read it that do, or do not,
+# know a backslash.
 _NAMED = [
     re.compile(rf"""'(?:[^'{more}]|''{also})*'|"(?:[^"]|"")*"|`[^`]*`|::|:([^\W\d]\w*)""")
     for more, also in (("", ""), (r"\\", r"|\\."))
 ]
 # Brackets within brackets, and parts that are joined by a word such as OR.
 _DEEPEST, _LONGEST = 60, 250
-_COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In, exp.Is, exp.Like)
+_COMPARISONS = (
+    exp.EQ,
+    exp.NEQ,
+    exp.LT,
+    exp.LTE,
+    exp.GT,
+    exp.GTE,
+    exp.Between,
+    exp.In,
+    exp.Is,
+    exp.Like,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,9 +48,11 @@ class Bound:
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """`text` is what was written; `pieces` is the same, cut at the parameters; `columns` are those of the table.
+    """`text` is what was written; `pieces` is the same, cut at the parameters; `columns` are those
+    of the table.
 
-    `tree` is how the parser read it in `dialect`, None where it could not; `values` are those of the parameters.
+    `tree` is how the parser read it in `dialect`, None where it could not; `values` are those of
+    the parameters.
     """
 
     text: str
@@ -49,7 +64,14 @@ class Condition:
 
     def derive(self, text: str) -> Condition:
         """Another expression over the same table, with the same parameters."""
-        return Condition(text, tuple(_pieces(text, self.dialect, self.values)), (), None, self.dialect, self.values)
+        return Condition(
+            text,
+            tuple(_pieces(text, self.dialect, self.values)),
+            (),
+            None,
+            self.dialect,
+            self.values,
+        )
 
 
 def read_condition(
@@ -63,9 +85,9 @@ def read_condition(
 ) -> Condition:
     """Read `text` as exactly one condition over `table` in the engine's dialect.
 
-    UsageError with the place where it cannot be read, for a comment, for a column that the table does not have,
-    and for a parameter without a value. With `unparsed` a condition that the
-    parser cannot read is taken as it is.
+    UsageError with the place where it cannot be read, for a comment, for a column that the table
+    does not have, and for a parameter without a value. With `unparsed` a condition that the parser
+    cannot read is taken as it is.
     """
     try:
         tree = _parse(text, dialect, option)
@@ -81,8 +103,8 @@ def read_condition(
 
 
 def cut_at_and(condition: Condition) -> list[Condition]:
-    """The AND-ed parts of a condition, each a piece of what was written; the condition itself where there is one only,
-    or where the parser reads the pieces otherwise than the whole."""
+    """The AND-ed parts of a condition, each a piece of what was written; the condition itself where
+    there is one only, or where the parser reads the pieces otherwise than the whole."""
     if condition.tree is None:
         return []
     slices = _slice_at_and(condition.text, condition.dialect)
@@ -96,7 +118,8 @@ def cut_at_and(condition: Condition) -> list[Condition]:
 
 
 def _slice_at_and(text: str, dialect: str) -> list[str]:
-    """Cut a text at the words AND that stand outside of all brackets, and what stands whole in brackets again."""
+    """Cut a text at the words AND that stand outside of all brackets, and what stands whole in
+    brackets again."""
     tokens = sqlglot.tokenize(text, read=dialect)
     depth, between, cases, cuts = 0, 0, 0, [0]
     for token in tokens:
@@ -113,11 +136,18 @@ def _slice_at_and(text: str, dialect: str) -> list[str]:
             between -= 1
         elif word in ("AND", "DAMP"):
             cuts += [token.start, token.end + 1]
-    parts = [text[start:end].strip() for start, end in zip(cuts[::2], [*cuts[1::2], len(text)], strict=True)]
+    parts = [
+        text[start:end].strip()
+        for start, end in zip(cuts[::2], [*cuts[1::2], len(text)], strict=True)
+    ]
     inner = tokens[1:-1]
     if len(parts) == 1 and _is_in_brackets(tokens):
         return _slice_at_and(text[inner[0].start : inner[-1].end + 1], dialect)
-    return parts if len(parts) == 1 else [piece for part in parts for piece in _slice_at_and(part, dialect)]
+    return (
+        parts
+        if len(parts) == 1
+        else [piece for part in parts for piece in _slice_at_and(part, dialect)]
+    )
 
 
 def _is_in_brackets(tokens: Sequence[Token]) -> bool:
@@ -143,20 +173,26 @@ def ands(tree: exp.Expr) -> Iterator[exp.Expr]:
 
 def find_names(text: str) -> list[str]:
     """The parameters that a condition surely speaks of, whatever the engine."""
-    plain, escaped = ([found[1] for found in pattern.finditer(text) if found[1]] for pattern in _NAMED)
+    plain, escaped = (
+        [found[1] for found in pattern.finditer(text) if found[1]] for pattern in _NAMED
+    )
     return [name for name in plain if name in escaped]
 
 
 def _parse(text: str, dialect: str, option: str) -> exp.Expr:
     if not text.strip():
-        raise UsageError(f"The condition of {option} is empty.", "Write an SQL condition, such as id = 12.")
+        raise UsageError(
+            f"The condition of {option} is empty.", "Write an SQL condition, such as id = 12."
+        )
     reader = sqlglot.Dialect.get_or_raise(dialect)
     try:
         tokens = reader.tokenize(text)
         _check_size(tokens, option)
         trees = reader.parse_into(exp.Condition, text)
     except TokenError:
-        raise UsageError(f"The condition of {option} cannot be read: a quote or bracket is not closed.", text) from None
+        raise UsageError(
+            f"The condition of {option} cannot be read: a quote or bracket is not closed.", text
+        ) from None
     except RecursionError:
         raise _too_deep(option) from None
     except ParseError as error:
@@ -166,7 +202,10 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
         ) from None
     for token in tokens:
         if token.comments:
-            raise UsageError(f"The condition of {option} holds a comment.", "Leave comments out of the condition.")
+            raise UsageError(
+                f"The condition of {option} holds a comment.",
+                "Leave comments out of the condition.",
+            )
     if len(trees) != 1 or trees[0] is None:
         raise UsageError(f"The condition of {option} is not exactly one SQL condition.", text)
     return trees[0]
@@ -192,8 +231,9 @@ def _too_deep(option: str) -> UsageError:
 
 
 def _is_closed(text: str) -> bool:
-    """Whether a text that the parser cannot read closes its brackets and quotes, and holds no comment and no second
-    statement. An engine may read quotes otherwise: that is why rows are fixed by key and previews read-only."""
+    """Whether a text that the parser cannot read closes its brackets and quotes, and holds no
+    comment and no second statement. An engine may read quotes otherwise: that is why rows are fixed
+    by key and previews read-only."""
     depth, quote = 0, ""
     for place, sign in enumerate(text):
         if quote:
@@ -210,7 +250,8 @@ def _is_closed(text: str) -> bool:
 
 
 def _place_of(error: ParseError, text: str) -> int:
-    """Where the parser stopped, as an offset in `text`. It counts lines and columns from 1, to a token's end."""
+    """Where the parser stopped, as an offset in `text`. It counts lines and columns from 1, to a
+    token's end."""
     fault = error.errors[0] if error.errors else {}
     lines = text.split("\n")
     line, column = int(fault.get("line") or 1), int(fault.get("col") or 1)
@@ -231,9 +272,13 @@ def _find_columns(tree: exp.Expr, text: str, table: Table, option: str) -> Itera
         if column.find_ancestor(exp.Query) is not None:
             continue
         place = column.this.meta.get("start", 0)
-        if column.table and column.table.lower() not in (table.name.name.lower(), table.label.lower()):
+        if column.table and column.table.lower() not in (
+            table.name.name.lower(),
+            table.label.lower(),
+        ):
             raise UsageError(
-                f"The condition of {option} names a table {column.table!r} that is not {table.label}.",
+                f"The condition of {option} names a table {column.table!r} that is not "
+                f"{table.label}.",
                 pointed(text, place),
             )
         if column.name.lower() not in known:
@@ -245,7 +290,8 @@ def _find_columns(tree: exp.Expr, text: str, table: Table, option: str) -> Itera
 
 
 def _families_of_parameters(tree: exp.Expr, table: Table) -> dict[str, Family]:
-    """The family of the column that each parameter is compared with, where there is just one column."""
+    """The family of the column that each parameter is compared with, where there is just one
+    column."""
     families: dict[str, Family] = {}
     for placeholder in tree.find_all(exp.Placeholder):
         comparison = placeholder.parent
@@ -291,6 +337,10 @@ def _places(text: str, dialect: str) -> Iterator[tuple[int, str]]:
     """Where the parameters stand, and their names."""
     tokens = sqlglot.tokenize(text, read=dialect)
     for colon, word in zip(tokens, tokens[1:], strict=False):
-        is_name = word.text.isidentifier() and word.start == colon.end + 1 and text[word.start] == word.text[:1]
+        is_name = (
+            word.text.isidentifier()
+            and word.start == colon.end + 1
+            and text[word.start] == word.text[:1]
+        )
         if colon.token_type.name == "COLON" and is_name:
             yield colon.start, word.text

@@ -1,4 +1,6 @@
-"""The rows of every group of duplicates in the order in which they would stay, inside the database."""
+"""The rows of every group of duplicates in the order in which they would stay, inside the
+database.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,8 @@ class Ignored(StrEnum):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Same:
-    """A column, or an expression, whose value makes rows the same; of a text, but for what is ignored."""
+    """A column, or an expression, whose value makes rows the same; of a text, but for what is
+    ignored."""
 
     text: str
     column: str = ""
@@ -39,7 +42,8 @@ class RuleKind(StrEnum):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Rule:
-    """Which of two rows rather stays. `text` is what was written. A NULL loses; ties go to the next rule."""
+    """Which of two rows rather stays. `text` is what was written. A NULL loses; ties go to the next
+    rule."""
 
     text: str
     kind: RuleKind
@@ -49,7 +53,8 @@ class Rule:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Grouping:
-    """Which rows are looked at, what makes them the same, and which of them stays, first rule first."""
+    """Which rows are looked at, what makes them the same, and which of them stays, first rule
+    first."""
 
     selection: Selection
     same: tuple[Same, ...]
@@ -62,7 +67,8 @@ class Grouping:
 
     @property
     def is_whole(self) -> bool:
-        """Whether rows must be alike in every column, so that it does not matter which of them stays."""
+        """Whether rows must be alike in every column, so that it does not matter which of them
+        stays."""
         columns = tuple(one.column for one in self.same if not one.ignored)
         return columns == self.table.column_names and not self.nulls_differ
 
@@ -82,15 +88,19 @@ class Grouping:
         return tuple(
             one.column
             for one in self.same
-            if one.column and not one.ignored and self.table.column(one.column).family is Family.TEXT
+            if one.column
+            and not one.ignored
+            and self.table.column(one.column).family is Family.TEXT
         )
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Ranking:
-    """A temporary table: the identity of each row of a group of several, the number of its group, and its place there.
+    """A temporary table: the identity of each row of a group of several, the number of its group,
+    and its place there.
 
-    The row at place 1 stays. `plain` names a temporary table for each part of `same` of which something is ignored.
+    The row at place 1 stays. `plain` names a temporary table for each part of `same` of which
+    something is ignored.
     """
 
     grouping: Grouping

@@ -25,22 +25,25 @@ class Expected:
 
 
 def read_expected(text: str) -> Expected:
-    """Read `N`, `A..B`, `A..` or `..B`. UsageError where it is none of them or the ends are the wrong way round."""
+    """Read `N`, `A..B`, `A..` or `..B`. UsageError where it is none of them or the ends are the
+    wrong way round."""
     single = re.fullmatch(r"\s*(\d+)\s*", text)
     if single:
         return Expected(int(single[1]), int(single[1]))
     span = re.fullmatch(r"\s*(\d*)\s*\.\.\s*(\d*)\s*", text)
     low, high = (int(end) if end else None for end in span.groups()) if span else (None, None)
     if (low is None and high is None) or (low is not None and high is not None and low > high):
-        raise UsageError(f"--expect {text!r} is not a count or a range.", "Write N, A..B, A.. or ..B.")
+        raise UsageError(
+            f"--expect {text!r} is not a count or a range.", "Write N, A..B, A.. or ..B."
+        )
     return Expected(low, high)
 
 
 @dataclass(frozen=True, slots=True)
 class Guards:
-    """`max_rows` counts all rows of the reach; `max_share` is a percentage of the deleted rows of any one table;
-    `strict` holds the names of the cautions that stop. `no_rollback`: the person knows that triggers do what no
-    rollback takes back."""
+    """`max_rows` counts all rows of the reach; `max_share` is a percentage of the deleted rows of
+    any one table; `strict` holds the names of the cautions that stop. `no_rollback`: the person
+    knows that triggers do what no rollback takes back."""
 
     expect: Expected | None = None
     max_rows: int | None = None

@@ -14,12 +14,17 @@ WHITE = "".join(filter(str.isspace, map(chr, range(0x3001))))
 
 
 def make_plain(text: str, ignored: Collection[Ignored]) -> str:
-    """Case folded by Unicode's full case folding; accents, the nonspacing marks of the decomposed text, removed; white
-    space trimmed and collapsed to one blank. What is not ignored stays; texts that Unicode holds for the same
-    characters (NFC and NFD) are the same once anything but white space is ignored.
+    """Case folded by Unicode's full case folding; accents, the nonspacing marks of the decomposed
+    text, removed; white space trimmed and collapsed to one blank. What is not ignored stays; texts
+    that Unicode holds for the same characters (NFC and NFD) are the same once anything but white
+    space is ignored.
     """
     if Ignored.ACCENTS in ignored:
-        text = "".join(sign for sign in unicodedata.normalize("NFD", text) if unicodedata.category(sign) != "Mn")
+        text = "".join(
+            sign
+            for sign in unicodedata.normalize("NFD", text)
+            if unicodedata.category(sign) != "Mn"
+        )
     if Ignored.CASE in ignored:
         text = unicodedata.normalize("NFD", text).casefold()
     if set(ignored) - {Ignored.SPACE}:

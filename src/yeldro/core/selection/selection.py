@@ -15,13 +15,23 @@ from yeldro.core.selection.view import View, trace_view
 from yeldro.errors import Refused, UsageError
 
 # The options that choose rows by themselves.
-CHOOSING = ("where", "keys", "keys_from", "found_in", "not_found_in", "orphans", "limit", "all_rows")
+CHOOSING = (
+    "where",
+    "keys",
+    "keys_from",
+    "found_in",
+    "not_found_in",
+    "orphans",
+    "limit",
+    "all_rows",
+)
 _WHOLE = "--truncate empties a whole table: it goes with --all-rows and with no other selection."
 
 
 @dataclass(frozen=True, slots=True)
 class Unfit:
-    """Options that do not go together, or go missing: the name of one of them, "" where there is none."""
+    """Options that do not go together, or go missing: the name of one of them, "" where there is
+    none."""
 
     name: str
     message: str
@@ -36,7 +46,8 @@ class Order:
 
 @dataclass(frozen=True, slots=True)
 class KeyFile:
-    """Keys from outside: the columns that the header names, and the lines, read as they are asked for."""
+    """Keys from outside: the columns that the header names, and the lines, read as they are asked
+    for."""
 
     name: str
     header: tuple[str, ...]
@@ -45,7 +56,8 @@ class KeyFile:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Match:
-    """Rows that have, or lack, a row in `other` with the same values: pairs of an own column and one of `other`."""
+    """Rows that have, or lack, a row in `other` with the same values: pairs of an own column and
+    one of `other`."""
 
     other: Table
     pairs: tuple[tuple[str, str], ...]
@@ -78,12 +90,12 @@ class Asked:
 
 @dataclass(frozen=True, slots=True)
 class Selection:
-    """Rows of `table` that meet all `conditions` and `matches`, stand in `view`, have one of the keys, and have no
-    parent for one of the `orphans`.
+    """Rows of `table` that meet all `conditions` and `matches`, stand in `view`, have one of the
+    keys, and have no parent for one of the `orphans`.
 
-    `keys` are the keys as they were given; once they are in the database they are `listed`. With `order` and `limit`,
-    the first rows; NULLs come last in either direction and the identity is the last tie-breaker. `all_rows` says that
-    the person knows that it may be the whole table.
+    `keys` are the keys as they were given; once they are in the database they are `listed`. With
+    `order` and `limit`, the first rows; NULLs come last in either direction and the identity is the
+    last tie-breaker. `all_rows` says that the person knows that it may be the whole table.
     """
 
     table: Table
@@ -101,13 +113,18 @@ class Selection:
     @property
     def columns(self) -> tuple[str, ...]:
         """The columns that the selection looks at, in the order in which it names them."""
-        parts: list[Condition | Match | Reference] = [*self.conditions, *self.matches, *self.orphans]
+        parts: list[Condition | Match | Reference] = [
+            *self.conditions,
+            *self.matches,
+            *self.orphans,
+        ]
         names = [name for part in parts for name in part.columns]
         return tuple(dict.fromkeys([*names, *(order.column for order in self.order)]))
 
 
 def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
-    """Read what was asked for. UsageError for a table, column, key or condition that cannot be right."""
+    """Read what was asked for. UsageError for a table, column, key or condition that cannot be
+    right."""
     named = schema.find_table(asked.table)
     view = trace_view(named, schema, dialect) if named.kind == "view" else None
     table = view.base if view else named
@@ -115,12 +132,20 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
     _check_choice(asked, table, named.label)
     parameters = {parameter.name: parameter for parameter in map(read_parameter, asked.parameters)}
     conditions = tuple(
-        read_condition(text, named, dialect, parameters, unparsed=asked.unparsed) for text in asked.where
+        read_condition(text, named, dialect, parameters, unparsed=asked.unparsed)
+        for text in asked.where
     )
-    used = {piece.name for condition in conditions for piece in condition.pieces if isinstance(piece, Bound)}
+    used = {
+        piece.name
+        for condition in conditions
+        for piece in condition.pieces
+        if isinstance(piece, Bound)
+    }
     for name in parameters:
         if name not in used:
-            raise UsageError(f"The parameter {name} is not used in any condition.", f"Write :{name} in --where.")
+            raise UsageError(
+                f"The parameter {name} is not used in any condition.", f"Write :{name} in --where."
+            )
     return Selection(
         table,
         conditions,
@@ -136,9 +161,13 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
 
 
 def check_table(table: Table) -> Table:
-    """The table itself, if its rows can be told apart and deleted. UsageError or Refused where not."""
+    """The table itself, if its rows can be told apart and deleted. UsageError or Refused where
+    not.
+    """
     if table.kind != "table":
-        raise UsageError(f"{table.label} is a {table.kind}, not a table.", "Name the table whose rows should go.")
+        raise UsageError(
+            f"{table.label} is a {table.kind}, not a table.", "Name the table whose rows should go."
+        )
     if table.refusal:
         raise Refused(f"Rows of {table.label} cannot be deleted safely: {table.refusal}.")
     if not table.identity:
@@ -150,18 +179,24 @@ def check_table(table: Table) -> Table:
 
 
 def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
-    """What is wrong with the options that choose rows of a table, by the names of those that were given."""
+    """What is wrong with the options that choose rows of a table, by the names of those that were
+    given."""
     matching = [name for name in ("found_in", "not_found_in", "orphans") if name in given]
     if not any(name in given for name in CHOOSING):
         yield Unfit(
             "",
             f"No rows of {table} were chosen.",
-            "Choose them with --where, --key, --keys-from, --found-in, --not-found-in, --orphans or --limit, "
+            "Choose them with --where, --key, --keys-from, --found-in, --not-found-in, --orphans "
+            "or --limit, "
             "or say --all-rows.",
         )
     if ("limit" in given) != ("order_by" in given):
         one = "limit" if "limit" in given else "order_by"
-        yield Unfit(one, "--order-by and --limit go together.", 'For example: --order-by "opened_on" --limit 5.')
+        yield Unfit(
+            one,
+            "--order-by and --limit go together.",
+            'For example: --order-by "opened_on" --limit 5.',
+        )
     if "on" in given and not matching:
         yield Unfit("on", "--on belongs to --found-in, --not-found-in or --orphans.")
     if "on" in given and len(matching) > 1:
@@ -177,7 +212,8 @@ def _check_choice(asked: Asked, table: Table, label: str) -> None:
         raise UsageError(unfit.message, unfit.hint)
     if asked.limit is not None and table.shares_identity:
         raise UsageError(
-            f"{table.label} has nothing that tells its rows apart, so --limit could not say which of several alike go.",
+            f"{table.label} has nothing that tells its rows apart, so --limit could not say which "
+            "of several alike go.",
             "Choose all rows that are alike, with --where.",
         )
     if asked.limit is not None and asked.limit < 1:
@@ -210,7 +246,10 @@ def _read_keys(asked: Asked, table: Table) -> Iterable[tuple[Value, ...]] | None
 
 def _read_key_file(file: KeyFile, table: Table) -> Iterator[tuple[Value, ...]]:
     if not table.key:
-        raise UsageError(f"{table.label} has no primary key, so --keys-from cannot name its rows.", "Use --where.")
+        raise UsageError(
+            f"{table.label} has no primary key, so --keys-from cannot name its rows.",
+            "Use --where.",
+        )
     if sorted(file.header) != sorted(table.key):
         raise UsageError(
             f"The header of {file.name} is {', '.join(file.header)}; the key of {table.label} is "
@@ -220,7 +259,8 @@ def _read_key_file(file: KeyFile, table: Table) -> Iterator[tuple[Value, ...]]:
     places = [(file.header.index(name), name, table.column(name).family) for name in table.key]
     for number, fields in file.lines:
         yield tuple(
-            read_value(fields[at], family, f"{file.name}, line {number} ({name})") for at, name, family in places
+            read_value(fields[at], family, f"{file.name}, line {number} ({name})")
+            for at, name, family in places
         )
 
 
@@ -231,8 +271,11 @@ def _read_matches(asked: Asked, table: Table, schema: Schema) -> Iterator[Match]
             yield Match(other, _read_pairs(asked.on, table, other, schema), found)
 
 
-def _read_pairs(on: str | None, table: Table, other: Table, schema: Schema) -> tuple[tuple[str, str], ...]:
-    """The columns that must be equal: those of `--on`, else those of the one reference between the tables."""
+def _read_pairs(
+    on: str | None, table: Table, other: Table, schema: Schema
+) -> tuple[tuple[str, str], ...]:
+    """The columns that must be equal: those of `--on`, else those of the one reference between the
+    tables."""
     if on:
         parts = [part.partition("=") for part in on.split(",")]
         return tuple(
@@ -240,7 +283,9 @@ def _read_pairs(on: str | None, table: Table, other: Table, schema: Schema) -> t
             for own, _, same in parts
         )
     out = [one for one in schema.outgoing(table) if one.parent.name == other.name]
-    back = [one for one in schema.outgoing(other) if one.parent.name == table.name and not one.is_self]
+    back = [
+        one for one in schema.outgoing(other) if one.parent.name == table.name and not one.is_self
+    ]
     choices = [
         *(tuple(zip(one.columns, one.referred, strict=True)) for one in out),
         *(tuple(zip(one.referred, one.columns, strict=True)) for one in back),
@@ -249,15 +294,21 @@ def _read_pairs(on: str | None, table: Table, other: Table, schema: Schema) -> t
         return choices[0]
     between = f"between {table.label} and {other.label}"
     if not choices:
-        raise UsageError(f"There is no reference {between}.", "Say which columns must be equal: --on COL[=COL],…")
+        raise UsageError(
+            f"There is no reference {between}.", "Say which columns must be equal: --on COL[=COL],…"
+        )
     written = [",".join(f"{own}={there}" for own, there in pairs) for pairs in choices]
-    raise UsageError(f"There are several references {between}.", f"Choose: --on {' or --on '.join(written)}.")
+    raise UsageError(
+        f"There are several references {between}.", f"Choose: --on {' or --on '.join(written)}."
+    )
 
 
 def _read_orphans(asked: Asked, table: Table, schema: Schema) -> tuple[Reference, ...]:
     if not asked.orphans:
         return ()
-    known = [reference for reference in schema.outgoing(table) if reference.parent.kind != "absent table"]
+    known = [
+        reference for reference in schema.outgoing(table) if reference.parent.kind != "absent table"
+    ]
     if asked.on:
         wanted = {table.find_column(name.strip()).name for name in asked.on.split(",")}
         known = [reference for reference in known if set(reference.columns) == wanted]
@@ -287,7 +338,10 @@ def _read_order(text: str, table: Table) -> tuple[Order, ...]:
     while place < len(text):
         item = _ORDER_ITEM.match(text, place)
         if item is None:
-            raise UsageError(f"--order-by {text!r} cannot be read.", 'Write "COLUMN" or "COLUMN desc", with commas.')
+            raise UsageError(
+                f"--order-by {text!r} cannot be read.",
+                'Write "COLUMN" or "COLUMN desc", with commas.',
+            )
         name = item["plain"] or item["quoted"].replace('""', '"')
         orders.append(Order(table.find_column(name).name, (item["way"] or "").lower() == "desc"))
         place = item.end()

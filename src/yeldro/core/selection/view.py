@@ -24,7 +24,8 @@ _NOT_ROWS = {
 
 @dataclass(frozen=True, slots=True, eq=False)
 class View:
-    """A view whose rows are rows of `base`. `key` are the columns of the view that hold the key of the base table."""
+    """A view whose rows are rows of `base`. `key` are the columns of the view that hold the key of
+    the base table."""
 
     table: Table
     base: Table
@@ -32,7 +33,8 @@ class View:
 
 
 def trace_view(view: Table, schema: Schema, dialect: str) -> View:
-    """Find the base table of a view. UsageError with the reason where its rows are not rows of one table."""
+    """Find the base table of a view. UsageError with the reason where its rows are not rows of one
+    table."""
     query = _read(view, dialect)
     for part, what in _NOT_ROWS.items():
         if query.args.get(part):
@@ -54,7 +56,9 @@ def trace_view(view: Table, schema: Schema, dialect: str) -> View:
     exposed = _exposed(view, query, base)
     missing = [column for column in base.key if column not in exposed]
     if missing:
-        raise _refuse(view, f"it does not show {', '.join(missing)}, the key of its base table {base.label}")
+        raise _refuse(
+            view, f"it does not show {', '.join(missing)}, the key of its base table {base.label}"
+        )
     return View(view, base, tuple(exposed[column] for column in base.key))
 
 
@@ -77,7 +81,11 @@ def _exposed(view: Table, query: exp.Select, base: Table) -> dict[str, str]:
     found: dict[str, str] = {}
     for place, shown in enumerate(query.selects):
         column = shown.this if isinstance(shown, exp.Alias) else shown
-        if isinstance(column, exp.Column) and column.name.lower() in known and place < len(view.columns):
+        if (
+            isinstance(column, exp.Column)
+            and column.name.lower() in known
+            and place < len(view.columns)
+        ):
             found.setdefault(known[column.name.lower()], view.column_names[place])
     return found
 

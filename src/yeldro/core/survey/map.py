@@ -13,8 +13,9 @@ from yeldro.core.reach.search import Action, Reach
 
 @dataclass(frozen=True, slots=True, eq=False)
 class TableMap:
-    """`tables` stand children first. A circle is a set of tables that reference each other, or one that references
-    itself. `counts` holds what a selection would do to each table, by action; it is empty without a selection."""
+    """`tables` stand children first. A circle is a set of tables that reference each other, or one
+    that references itself. `counts` holds what a selection would do to each table, by action; it is
+    empty without a selection."""
 
     tables: tuple[Table, ...]
     references: tuple[Reference, ...]
@@ -24,7 +25,8 @@ class TableMap:
 
 
 def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> TableMap:
-    """Map the whole database, or `root` with everything that hangs on it, with the counts of a reach of it."""
+    """Map the whole database, or `root` with everything that hangs on it, with the counts of a
+    reach of it."""
     chosen = [table for table in schema.tables if table.kind == "table"]
     if root is not None:
         found = {root}
@@ -35,7 +37,9 @@ def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> 
                     found.add(reference.child)
                     waiting.append(reference.child)
         chosen = [table for table in chosen if table in found]
-    references = tuple(one for one in schema.references if one.child in chosen and one.parent in chosen)
+    references = tuple(
+        one for one in schema.references if one.child in chosen and one.parent in chosen
+    )
     edges = [(one.child, one.parent) for one in references if not one.is_self]
     parts = find_components(chosen, edges)
     circles = [tuple(part) for part in parts if len(part) > 1]
@@ -47,5 +51,9 @@ def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> 
         here = counts.setdefault(stop.table, {})
         here[Action.STOP] = here.get(Action.STOP, 0) + stop.rows
     tables = tuple(table for part in parts for table in part)
-    hidden = tuple(hidden_reference(one, schema.hidden[one.name]) for one in tables if one.name in schema.hidden)
+    hidden = tuple(
+        hidden_reference(one, schema.hidden[one.name])
+        for one in tables
+        if one.name in schema.hidden
+    )
     return TableMap(tables, references, tuple(dict.fromkeys(circles)), counts, hidden)

@@ -1,4 +1,5 @@
-"""What is in a database: per table its rows, key, references and triggers; for a chosen one also what it holds."""
+"""What is in a database: per table its rows, key, references and triggers; for a chosen one also
+what it holds."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ MOST_PAIRS = 30
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Close:
-    """A close look at one table: its columns with what they hold, a few rows, the column sets that are unique, and by
-    column how many values are of another kind than its type speaks of."""
+    """A close look at one table: its columns with what they hold, a few rows, the column sets that
+    are unique, and by column how many values are of another kind than its type speaks of."""
 
     columns: tuple[tuple[Column, ColumnProfile], ...]
     sample: tuple[Row, ...]
@@ -43,12 +44,16 @@ def find_survey(database: Database, chosen: Sequence[Table]) -> list[TableSurvey
     """Survey every table, or, where some are chosen, just those and closely."""
     likely: dict[Table, list[Caution]] = {}
     for one in find_likely(database):
-        likely.setdefault(one.child, []).append(undeclared_reference(str(one), one.distinct, one.fitting))
+        likely.setdefault(one.child, []).append(
+            undeclared_reference(str(one), one.distinct, one.fitting)
+        )
     tables = chosen or database.schema.tables
     return [_survey(database, table, bool(chosen), likely.get(table, [])) for table in tables]
 
 
-def _survey(database: Database, table: Table, closely: bool, likely: Sequence[Caution]) -> TableSurvey:
+def _survey(
+    database: Database, table: Table, closely: bool, likely: Sequence[Caution]
+) -> TableSurvey:
     rows = database.count_rows(table) if closely or table.kind != "view" else None
     return TableSurvey(
         table,
@@ -65,7 +70,11 @@ def _look_closely(database: Database, table: Table, rows: int) -> Close:
     return Close(
         tuple(zip(table.columns, profiles, strict=True)),
         tuple(database.first_rows(table, SAMPLE)),
-        tuple(names for names, distinct in find_distinct(database, table, rows, profiles) if distinct == rows)
+        tuple(
+            names
+            for names, distinct in find_distinct(database, table, rows, profiles)
+            if distinct == rows
+        )
         if rows > 1
         else (),
         database.find_odd(table),
@@ -75,16 +84,21 @@ def _look_closely(database: Database, table: Table, rows: int) -> Close:
 def find_distinct(
     database: Database, table: Table, rows: int, profiles: Sequence[ColumnProfile]
 ) -> Iterator[tuple[tuple[str, ...], int]]:
-    """How many different values columns without NULLs hold, and pairs of those that are not unique by themselves.
+    """How many different values columns without NULLs hold, and pairs of those that are not unique
+    by themselves.
 
     At most MOST_PAIRS pairs are counted, those with the most different values first.
     """
     known = zip(table.column_names, profiles, strict=True)
-    full = [(name, one.distinct) for name, one in known if not one.nulls and one.distinct is not None]
+    full = [
+        (name, one.distinct) for name, one in known if not one.nulls and one.distinct is not None
+    ]
     yield from (((name,), distinct) for name, distinct in full)
     rest = [(name, distinct) for name, distinct in full if distinct < rows]
     pairs = [
-        (a[1] * b[1], (a[0], b[0])) for a, b in combinations(rest, 2) if a[1] * b[1] >= rows and min(a[1], b[1]) > 1
+        (a[1] * b[1], (a[0], b[0]))
+        for a, b in combinations(rest, 2)
+        if a[1] * b[1] >= rows and min(a[1], b[1]) > 1
     ]
     for _, pair in sorted(pairs, key=lambda entry: -entry[0])[:MOST_PAIRS]:
         yield pair, database.count_distinct(table, pair)

@@ -1,4 +1,5 @@
-"""MariaDB's catalogue, read with one query a kind (https://mariadb.com/kb/en/information-schema-tables/)."""
+"""MariaDB's catalogue, read with one query a kind
+(https://mariadb.com/kb/en/information-schema-tables/)."""
 
 from __future__ import annotations
 
@@ -31,11 +32,13 @@ from yeldro.errors import DatabaseFailed
 
 # Tables of the database itself, and of those whose tables reference it or are referenced by it.
 _SCHEMAS = """
-SELECT DISTINCT JSON_ARRAY(TABLE_SCHEMA) FROM information_schema.KEY_COLUMN_USAGE WHERE REFERENCED_TABLE_SCHEMA IN ({0})
+SELECT DISTINCT JSON_ARRAY(TABLE_SCHEMA) FROM information_schema.KEY_COLUMN_USAGE WHERE
+REFERENCED_TABLE_SCHEMA IN ({0})
 UNION SELECT DISTINCT JSON_ARRAY(REFERENCED_TABLE_SCHEMA) FROM information_schema.KEY_COLUMN_USAGE
 WHERE TABLE_SCHEMA IN ({0}) AND REFERENCED_TABLE_SCHEMA IS NOT NULL"""
 _TABLES = """
-SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, ENGINE, INSTR(CREATE_OPTIONS, 'partitioned') > 0)
+SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, ENGINE, INSTR(CREATE_OPTIONS,
+'partitioned') > 0)
 FROM information_schema.TABLES
 WHERE TABLE_SCHEMA IN ({0}) AND TABLE_TYPE IN ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED')
 ORDER BY TABLE_SCHEMA, TABLE_NAME"""
@@ -43,16 +46,19 @@ _VIEWS = """
 SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, VIEW_DEFINITION) FROM information_schema.VIEWS
 WHERE TABLE_SCHEMA IN ({0})"""
 _COLUMNS = """
-SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, DATA_TYPE, IS_NULLABLE, COLUMN_DEFAULT,
+SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, DATA_TYPE, IS_NULLABLE,
+COLUMN_DEFAULT,
 GENERATION_EXPRESSION IS NOT NULL AND GENERATION_EXPRESSION <> '', COALESCE(COLLATION_NAME, ''),
 INSTR(EXTRA, 'on update') > 0)
-FROM information_schema.COLUMNS WHERE TABLE_SCHEMA IN ({0}) ORDER BY TABLE_SCHEMA, TABLE_NAME, ORDINAL_POSITION"""
+FROM information_schema.COLUMNS WHERE TABLE_SCHEMA IN ({0}) ORDER BY TABLE_SCHEMA, TABLE_NAME,
+ORDINAL_POSITION"""
 _INDEXES = """
 SELECT JSON_ARRAY(TABLE_SCHEMA, TABLE_NAME, INDEX_NAME, COLUMN_NAME, NON_UNIQUE, SUB_PART)
 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA IN ({0})
 ORDER BY TABLE_SCHEMA, TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"""
 _REFERENCES = """
-SELECT JSON_ARRAY(k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.COLUMN_NAME, k.REFERENCED_TABLE_SCHEMA,
+SELECT JSON_ARRAY(k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.COLUMN_NAME,
+k.REFERENCED_TABLE_SCHEMA,
 k.REFERENCED_TABLE_NAME, k.REFERENCED_COLUMN_NAME)
 FROM information_schema.KEY_COLUMN_USAGE AS k
 WHERE k.TABLE_SCHEMA IN ({0}) AND k.REFERENCED_TABLE_NAME IS NOT NULL
@@ -60,23 +66,27 @@ ORDER BY k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.ORDINAL_POSITION"""
 _RULES = """
 SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, DELETE_RULE)
 FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA IN ({0})"""
-# InnoDB's own list, of all databases, whatever the account may see of them; with PROCESS only. Names stand there as
-# those of files do.
+# InnoDB's own list, of all databases, whatever the account may see of them; with PROCESS only.
+# Names stand there as those of files do.
 _INNODB_REFERENCES = """
-SELECT JSON_ARRAY({for_db}, {for_table}, SUBSTRING(ID, INSTR(ID, '/') + 1), {ref_db}, {ref_table}, TYPE)
+SELECT JSON_ARRAY({for_db}, {for_table}, SUBSTRING(ID, INSTR(ID, '/') + 1), {ref_db}, {ref_table},
+TYPE)
 FROM information_schema.{table}"""
 _PLAIN = "CONVERT(CAST(CAST({} AS BINARY) AS CHAR CHARACTER SET filename) USING utf8mb4)"
 _OPENED = """
 SELECT SUM(VARIABLE_VALUE) FROM information_schema.SESSION_STATUS
-WHERE VARIABLE_NAME IN ('TABLE_OPEN_CACHE_HITS', 'TABLE_OPEN_CACHE_MISSES', 'TABLE_OPEN_CACHE_OVERFLOWS')"""
+WHERE VARIABLE_NAME IN ('TABLE_OPEN_CACHE_HITS', 'TABLE_OPEN_CACHE_MISSES',
+'TABLE_OPEN_CACHE_OVERFLOWS')"""
 _CHECKS = """
-SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CHECK_CLAUSE) FROM information_schema.CHECK_CONSTRAINTS
+SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CHECK_CLAUSE) FROM
+information_schema.CHECK_CONSTRAINTS
 WHERE CONSTRAINT_SCHEMA IN ({0})"""
 _ROUTINES = """
 SELECT JSON_ARRAY(ROUTINE_SCHEMA, ROUTINE_NAME, ROUTINE_DEFINITION) FROM information_schema.ROUTINES
 WHERE ROUTINE_SCHEMA IN ({0})"""
 _TRIGGERS = """
-SELECT JSON_ARRAY(EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION,
+SELECT JSON_ARRAY(EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, TRIGGER_NAME, ACTION_TIMING,
+EVENT_MANIPULATION,
 ACTION_STATEMENT) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA IN ({0})
 ORDER BY EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, TRIGGER_NAME"""
 
@@ -84,7 +94,10 @@ TRANSACTIONAL = {"InnoDB"}
 _FAMILIES = {
     **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), Family.INTEGER),
     **dict.fromkeys(("decimal", "float", "double"), Family.NUMBER),
-    **dict.fromkeys(("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set"), Family.TEXT),
+    **dict.fromkeys(
+        ("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set"),
+        Family.TEXT,
+    ),
     "date": Family.DATE,
     **dict.fromkeys(("datetime", "timestamp"), Family.TIMESTAMP),
 }
@@ -95,18 +108,26 @@ Rows = defaultdict[TableName, list[tuple[Any, ...]]]
 def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict[str, str | None]]]:
     """Read everything about the tables of a database and of those connected with it.
 
-    Returns the schema, and per table the bodies of its triggers by name, None where they may not be read.
+    Returns the schema, and per table the bodies of its triggers by name, None where they may not be
+    read.
     """
     known = [database]
     listed = _list_references(gate)
     while True:
         wanted = {*known, *(row[0] for row in _run(gate, _SCHEMAS, known))}
-        wanted |= {end.schema for one in listed or () for end in (one.child, one.parent) if wanted & {*one.schemas}}
+        wanted |= {
+            end.schema
+            for one in listed or ()
+            for end in (one.child, one.parent)
+            if wanted & {*one.schemas}
+        }
         if wanted == set(known):
             break
         known = [database, *sorted(wanted - {database})]
     tables_found = _run(gate, _TABLES, known)
-    columns, indexes, triggers = (_by_table(_run(gate, query, known)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
+    columns, indexes, triggers = (
+        _by_table(_run(gate, query, known)) for query in (_COLUMNS, _INDEXES, _TRIGGERS)
+    )
     checks = _by_table(_run(gate, _CHECKS, known))
     views = {TableName(row[0], row[1]): row[2] for row in _run(gate, _VIEWS, known)}
     tables = {}
@@ -124,7 +145,9 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     rules = {(row[0], row[1], row[2]): OnDelete(row[3]) for row in _run(gate, _RULES, known)}
     rules |= {(one.child.schema, one.child.name, one.name): one.rule for one in listed or ()}
     seen = [rows for rows in _grouped(_run(gate, _REFERENCES, known)) if _is_seen(rows, tables)]
-    references = tuple(_reference(tables, rows, rules[rows[0][:3]]) for rows in seen if rows[0][:3] in rules)
+    references = tuple(
+        _reference(tables, rows, rules[rows[0][:3]]) for rows in seen if rows[0][:3] in rules
+    )
     bodies = {place: {row[0]: row[3] for row in rows} for place, rows in triggers.items()}
     shown = Schema(tuple(tables.values()), references)
     unruled = [rows[0] for rows in seen if rows[0][:3] not in rules]
@@ -156,13 +179,22 @@ def _list_references(gate: Gate) -> list[_Listed] | None:
     parts = {
         f"{end}_{part}": _PLAIN.format(cut.format(f"{end.upper()}_NAME"))
         for end in ("for", "ref")
-        for part, cut in (("db", "SUBSTRING_INDEX({}, '/', 1)"), ("table", "SUBSTRING({0}, INSTR({0}, '/') + 1)"))
+        for part, cut in (
+            ("db", "SUBSTRING_INDEX({}, '/', 1)"),
+            ("table", "SUBSTRING({0}, INSTR({0}, '/') + 1)"),
+        )
     }
     for table in ("INNODB_SYS_FOREIGN", "INNODB_FOREIGN"):
         with suppress(DatabaseFailed):
-            rows = [json.loads(row[0]) for row in gate.read(_INNODB_REFERENCES.format(table=table, **parts))]
+            rows = [
+                json.loads(row[0])
+                for row in gate.read(_INNODB_REFERENCES.format(table=table, **parts))
+            ]
             return [
-                _Listed(TableName(row[0], row[1]), row[2], TableName(row[3], row[4]), _rule_of(row[5])) for row in rows
+                _Listed(
+                    TableName(row[0], row[1]), row[2], TableName(row[3], row[4]), _rule_of(row[5])
+                )
+                for row in rows
             ]
     return None
 
@@ -176,7 +208,10 @@ def _is_seen(rows: Sequence[tuple[Any, ...]], tables: Mapping[TableName, Table])
     """Whether both ends of a reference are known with all of its columns."""
     child, parent = tables.get(TableName(rows[0][0], rows[0][1])), tables.get(_end(rows[0]))
     ends = ((child, 3), (parent, 6))
-    return all(table is not None and {row[at] for row in rows} <= set(table.column_names) for table, at in ends)
+    return all(
+        table is not None and {row[at] for row in rows} <= set(table.column_names)
+        for table, at in ends
+    )
 
 
 def _find_hidden(
@@ -186,50 +221,79 @@ def _find_hidden(
     listed: list[_Listed] | None,
     unruled: Sequence[tuple[Any, ...]],
 ) -> dict[TableName, str]:
-    """The tables into which there may be references that this account cannot see, with what would show them.
+    """The tables into which there may be references that this account cannot see, with what would
+    show them.
 
-    What InnoDB lists is all there is. Without that list a deletion that deletes nothing is explained: the server then
-    opens every table into which it would cascade, at any depth, and those of triggers, and counts them.
+    What InnoDB lists is all there is. Without that list a deletion that deletes nothing is
+    explained: the server then opens every table into which it would cascade, at any depth, and
+    those of triggers, and counts them.
     """
     hidden: dict[TableName, str] = {}
     for row in unruled:
-        reason = f"the rule of the reference {row[2]} of {row[0]}.{row[1]} is hidden from this account"
+        reason = (
+            f"the rule of the reference {row[2]} of {row[0]}.{row[1]} is hidden from this account"
+        )
         hidden.setdefault(_end(row), f"{reason}; GRANT PROCESS ON *.* would show it")
     known = {(one.child.name, one.name) for one in schema.references}
     for one in listed or ():
         if (one.child, one.name) not in known and one.parent in schema.by_name:
             place = f"{one.child.schema}.{one.child.name}"
-            quoted = ".".join("`" + name.replace("`", "``") + "`" for name in (one.child.schema, one.child.name))
+            quoted = ".".join(
+                "`" + name.replace("`", "``") + "`" for name in (one.child.schema, one.child.name)
+            )
             granting = f"GRANT SELECT, DELETE, UPDATE ON {quoted} would show it"
-            hidden.setdefault(one.parent, f"{place} references it, and is hidden from this account; {granting}")
+            hidden.setdefault(
+                one.parent, f"{place} references it, and is hidden from this account; {granting}"
+            )
     if listed is None or not _may_see_triggers(gate):
         lacking = "PROCESS" if listed is None else "TRIGGER"
-        reason = "the server opens more tables for a deletion than this account can see references and triggers for"
+        reason = (
+            "the server opens more tables for a deletion than this account can see references and "
+            "triggers for"
+        )
         for table in _find_opening_more(gate, schema, bodies):
             hidden.setdefault(table.name, f"{reason}; GRANT {lacking} ON *.* would show them")
     return hidden
 
 
 def _may_see_triggers(gate: Gate) -> bool:
-    return bool(gate.read("SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE PRIVILEGE_TYPE = 'TRIGGER' LIMIT 1"))
+    return bool(
+        gate.read(
+            "SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE PRIVILEGE_TYPE = 'TRIGGER' "
+            "LIMIT 1"
+        )
+    )
 
 
-def _find_opening_more(gate: Gate, schema: Schema, bodies: Mapping[TableName, Mapping[str, str | None]]) -> list[Table]:
+def _find_opening_more(
+    gate: Gate, schema: Schema, bodies: Mapping[TableName, Mapping[str, str | None]]
+) -> list[Table]:
     """The tables for a deletion from which the server opens others than those that are known."""
     tables = [table for table in schema.tables if table.kind == "table" and not table.refusal]
     triggers = any(bodies.values())
-    reader = Bodies(read_routines(gate, {table.name.schema for table in schema.tables}) if triggers else {})
+    reader = Bodies(
+        read_routines(gate, {table.name.schema for table in schema.tables}) if triggers else {}
+    )
     expected = {table: _count_opened(schema, table, bodies, reader) for table in tables}
-    if _count_opening(gate, tables) == sum(rows or 0 for rows in expected.values()) and None not in expected.values():
+    known = [opened for opened in expected.values() if opened is not None]
+    if _count_opening(gate, tables) == sum(known) and len(known) == len(expected):
         return []
-    return [table for table in tables if expected[table] is None or _count_opening(gate, [table]) != expected[table]]
+    return [
+        table
+        for table in tables
+        if expected[table] is None or _count_opening(gate, [table]) != expected[table]
+    ]
 
 
 def _count_opened(
-    schema: Schema, table: Table, bodies: Mapping[TableName, Mapping[str, str | None]], reader: Bodies
+    schema: Schema,
+    table: Table,
+    bodies: Mapping[TableName, Mapping[str, str | None]],
+    reader: Bodies,
 ) -> int | None:
-    """How many tables a deletion opens as far as they are known: all into which it would cascade, once each, those that
-    its triggers name, and so on for what these write to. None where a trigger cannot be read well enough."""
+    """How many tables a deletion opens as far as they are known: all into which it would cascade,
+    once each, those that its triggers name, and so on for what these write to. None where a trigger
+    cannot be read well enough."""
     cascaded, named = set[TableName](), Counter[TableName]()
     waiting, seen = [(table.name, "DELETE")], set[tuple[TableName, str]]()
     while waiting:
@@ -239,7 +303,11 @@ def _count_opened(
         seen.add((name, event))
         if event == "DELETE":
             rules = (OnDelete.CASCADE, OnDelete.SET_NULL)
-            children = {one.child.name for one in schema.incoming(schema.by_name[name]) if one.on_delete in rules}
+            children = {
+                one.child.name
+                for one in schema.incoming(schema.by_name[name])
+                if one.on_delete in rules
+            }
             cascaded |= children
             waiting += [(child, event) for child in children]
         for trigger in schema.by_name[name].triggers:
@@ -249,18 +317,24 @@ def _count_opened(
                 if found is None:
                     return None
                 named += found
-                waiting += [(one.table, one.verb.upper()) for one in reader.find_writes(name.schema, body)[0]]
+                waiting += [
+                    (one.table, one.verb.upper())
+                    for one in reader.find_writes(name.schema, body)[0]
+                ]
     return 1 + len(cascaded) + sum(often for one, often in named.items() if one in schema.by_name)
 
 
 def _count_opening(gate: Gate, tables: Sequence[Table]) -> int | None:
-    """How many tables the server opens for a deletion from each of these; None where it may not say so."""
+    """How many tables the server opens for a deletion from each of these; None where it may not say
+    so."""
     try:
         before = _read_opened(gate)
         own = _read_opened(gate) - before
         before = _read_opened(gate)
         for table in tables:
-            gate.run(Words("EXPLAIN DELETE FROM", sa.table(table.name.name, schema=table.name.schema)))
+            gate.run(
+                Words("EXPLAIN DELETE FROM", sa.table(table.name.name, schema=table.name.schema))
+            )
         return _read_opened(gate) - before - own
     except DatabaseFailed:
         return None
@@ -272,7 +346,9 @@ def _read_opened(gate: Gate) -> int:
 
 def _run(gate: Gate, query: str, schemas: list[str]) -> list[tuple[Any, ...]]:
     """The queries make one text of each row, because the driver takes its time over every cell."""
-    listed = ", ".join("'" + name.replace("\\", "\\\\").replace("'", "''") + "'" for name in schemas)
+    listed = ", ".join(
+        "'" + name.replace("\\", "\\\\").replace("'", "''") + "'" for name in schemas
+    )
     return [tuple(json.loads(row[0])) for row in gate.read(query.format(listed))]
 
 
@@ -329,7 +405,10 @@ def _table(
 def _by_starts(rows: list[tuple[Any, ...]]) -> Unique:
     """A unique index on the starts of texts."""
     names = ["`" + row[1].replace("`", "``") + "`" for row in rows]
-    parts = [f"LEFT({name}, {int(row[3])})" if row[3] else name for name, row in zip(names, rows, strict=True)]
+    parts = [
+        f"LEFT({name}, {int(row[3])})" if row[3] else name
+        for name, row in zip(names, rows, strict=True)
+    ]
     shown = tuple(f"the start of {row[1]}" if row[3] else row[1] for row in rows)
     return Unique(shown, frozenset(row[1] for row in rows), tuple(parts))
 
@@ -337,7 +416,9 @@ def _by_starts(rows: list[tuple[Any, ...]]) -> Unique:
 def _column(row: tuple[Any, ...]) -> Column:
     name, full, plain, nullable, default, generated, collation, on_update = row
     family = Family.BOOLEAN if full == "tinyint(1)" else _FAMILIES.get(plain, Family.OTHER)
-    return Column(name, full, family, nullable == "YES", default, bool(generated), collation, bool(on_update))
+    return Column(
+        name, full, family, nullable == "YES", default, bool(generated), collation, bool(on_update)
+    )
 
 
 def _grouped(rows: list[tuple[Any, ...]]) -> list[list[tuple[Any, ...]]]:
@@ -351,7 +432,9 @@ def _end(row: tuple[Any, ...]) -> TableName:
     return TableName(row[4], row[5])
 
 
-def _reference(tables: dict[TableName, Table], rows: list[tuple[Any, ...]], rule: OnDelete) -> Reference:
+def _reference(
+    tables: dict[TableName, Table], rows: list[tuple[Any, ...]], rule: OnDelete
+) -> Reference:
     child, parent = tables[TableName(rows[0][0], rows[0][1])], tables[_end(rows[0])]
     columns, referred = tuple(row[3] for row in rows), tuple(row[6] for row in rows)
     unique = any(index.unique and set(index.columns) == set(referred) for index in parent.indexes)

@@ -26,10 +26,23 @@ from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
-from yeldro.engines.mariadb.statements import OWN_KEY, CreateKeyTable, JsonTable, MariadbStatements, Utf8
+from yeldro.engines.mariadb.statements import (
+    OWN_KEY,
+    CreateKeyTable,
+    JsonTable,
+    MariadbStatements,
+    Utf8,
+)
 from yeldro.engines.mariadb.triggers import Bodies, Written
 from yeldro.engines.mariadb.values import find_way, within_packets, write_plain, write_row
-from yeldro.engines.shared.connection import LONGEST, SqlDatabase, cannot_connect, did_not_commit, pooled, under_way
+from yeldro.engines.shared.connection import (
+    LONGEST,
+    SqlDatabase,
+    cannot_connect,
+    did_not_commit,
+    pooled,
+    under_way,
+)
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import DIGEST, Holding
 from yeldro.engines.shared.literals import write_for_mariadb
@@ -38,11 +51,17 @@ from yeldro.engines.shared.statements import Rows, Words, bare, in_brackets
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 
-# Session variables that change what a value, a condition or a statement means. `sql_mode` leaves out everything that
-# would make the server read a condition otherwise than our parser does.
+_SQL_MODES = (
+    "STRICT_TRANS_TABLES",
+    "STRICT_ALL_TABLES",
+    "NO_AUTO_VALUE_ON_ZERO",
+    "NO_ENGINE_SUBSTITUTION",
+)
+# Session variables that change what a value, a condition or a statement means. `sql_mode` leaves
+# out everything that would make the server read a condition otherwise than our parser does.
 _PINNED: dict[str, str | int] = {
     "time_zone": "+00:00",
-    "sql_mode": "STRICT_TRANS_TABLES,STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION",
+    "sql_mode": ",".join(_SQL_MODES),
     "foreign_key_checks": 1,
     "unique_checks": 1,
     "autocommit": 1,
@@ -67,7 +86,10 @@ _LONG = ("mediumtext", "longtext", "mediumblob", "longblob")
 _DEMANDS = """
 SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
 WHERE VARIABLE_NAME IN ('INNODB_FORCE_PRIMARY_KEY', 'WSREP_MODE')"""
-_ENGINE = sa.text("SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = :table")
+_ENGINE = sa.text(
+    "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = "
+    ":table"
+)
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _MESSAGES = {
@@ -88,15 +110,33 @@ _REPLICATION = """
 SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
 WHERE VARIABLE_NAME IN ('SLAVES_RUNNING', 'WSREP_CLUSTER_SIZE')"""
 _NOT_CONVERTED = {1292, 1366, 1406, 1411}
-_BAD_STATEMENT = {1054, 1064, 1146, 1305, 1267, 1271, 1111, 1241, 1242, 1109, 1052, 1128, 1582, 1583, 4078}
+_BAD_STATEMENT = {
+    1054,
+    1064,
+    1146,
+    1305,
+    1267,
+    1271,
+    1111,
+    1241,
+    1242,
+    1109,
+    1052,
+    1128,
+    1582,
+    1583,
+    4078,
+}
 
 
 def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
-    """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
+    """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be
+    reached."""
     times = iter([wait or LONGEST])
     engine = sa.create_engine(
         "mysql+pymysql://",
-        # The second time is when a statement that was left is ended there, for which nobody wants to wait.
+        # The second time is when a statement that was left is ended there, for which nobody wants
+        # to wait.
         creator=lambda: connect(address, next(times, _CANCELLING), link),
         poolclass=sa.pool.NullPool,
         isolation_level="AUTOCOMMIT",
@@ -120,7 +160,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         frozenset(),
         circle_hint="--break-cycles",
         own_row=False,
-        truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE triggers, and nobody "
+        truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE "
+        "triggers, and nobody "
         "can use the table meanwhile.",
         rolls_back_truncate=False,
         ddl_commits=True,
@@ -133,11 +174,14 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     _counts_key_rows = True
     _alone = False
     _unsure = False
-    """Whether rows went with the checks off, after which the engine's word for a reference is not enough."""
+    """Whether rows went with the checks off, after which the engine's word for a reference is not
+    enough."""
     _aside = 0
     """Rows that were written to key tables while a run was counted."""
 
-    def __init__(self, connection: sa.Connection, address: Address, wait: float, link: Link) -> None:
+    def __init__(
+        self, connection: sa.Connection, address: Address, wait: float, link: Link
+    ) -> None:
         raw: Any = connection.connection.driver_connection
         self._raw = raw
         self._dialect = connection.dialect
@@ -145,7 +189,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
         self._database = address.database
         self.abilities = replace(self.abilities, needless_prefix=address.database)
-        super().__init__(str(address), gate, MariadbStatements(address.database, lambda value: value))
+        super().__init__(
+            str(address), gate, MariadbStatements(address.database, lambda value: value)
+        )
         try:
             self._check_session(link)
             if self._gate.run_text("SELECT @@SESSION.tx_read_only").scalar_one():
@@ -153,7 +199,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             self._pin_settings(wait)
             self._find_rights()
             found = self._gate.read(_DEMANDS)
-            self._statements.demands_keys = any("ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found)
+            self._statements.demands_keys = any(
+                "ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found
+            )
             self.schema, self._bodies = read_schema(self._gate, address.database)
             self._statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(MariadbJudge(self._gate, self.schema))
@@ -172,7 +220,11 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def _pin_settings(self, wait: float) -> None:
         """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
-        wanted = {**_PINNED, "innodb_lock_wait_timeout": max(1, round(wait)), "lock_wait_timeout": max(1, round(wait))}
+        wanted = {
+            **_PINNED,
+            "innodb_lock_wait_timeout": max(1, round(wait)),
+            "lock_wait_timeout": max(1, round(wait)),
+        }
         for name, value in wanted.items():
             written = f"'{value}'" if isinstance(value, str) else value
             self._gate.run_text(f"SET SESSION {name} = {written}")
@@ -188,7 +240,10 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             self._gate.run_text(f"CREATE TEMPORARY TABLE {name} (n INT PRIMARY KEY)")
         except DatabaseFailed:
             user, _, host = str(self._gate.read("SELECT CURRENT_USER()")[0][0]).rpartition("@")
-            lift = f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' would let it."
+            lift = (
+                f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' "
+                "would let it."
+            )
             self._gate.lift = lift
             self._statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift, as_text)
         else:
@@ -198,12 +253,19 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return Writer(self._dialect, self.dialect, write_for_mariadb, leave_out)
 
     def write_settings(self) -> list[str]:
-        wanted = {name: _PINNED[name] for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")}
+        wanted = {
+            name: _PINNED[name]
+            for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")
+        }
         wanted["max_recursive_iterations"] = _PINNED["max_recursive_iterations"]
-        return ["SET NAMES utf8mb4", *(f"SET SESSION {name} = {value!r}" for name, value in wanted.items())]
+        return [
+            "SET NAMES utf8mb4",
+            *(f"SET SESSION {name} = {value!r}" for name, value in wanted.items()),
+        ]
 
     def close(self) -> None:
-        """A connection that was cut in the middle of a statement leaves the server working on it: it is ended there."""
+        """A connection that was cut in the middle of a statement leaves the server working on it:
+        it is ended there."""
         cut = not self._raw.open
         super().close()
         if cut:
@@ -211,26 +273,39 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
                 other.exec_driver_sql(f"KILL CONNECTION {self._thread}")
 
     def exclude(self, name: str) -> None:
-        """These locks are the server's: the name of the database belongs to it, within the 64 letters there are."""
+        """These locks are the server's: the name of the database belongs to it, within the 64
+        letters there are."""
         self._releasing = "DO RELEASE_ALL_LOCKS()"
-        own = sa.func.left(sa.func.sha1(sa.func.concat(sa.func.database(), name)), sa.literal_column("40"))
-        if self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one() != 1:
+        own = sa.func.left(
+            sa.func.sha1(sa.func.concat(sa.func.database(), name)), sa.literal_column("40")
+        )
+        if (
+            self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one()
+            != 1
+        ):
             raise under_way()
 
     def _is_whole(self) -> bool:
-        """The server tells with every answer whether a transaction is open (SERVER_STATUS_IN_TRANS)."""
-        return self._alone or bool(self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS)
+        """The server tells with every answer whether a transaction is open
+        (SERVER_STATUS_IN_TRANS)."""
+        return self._alone or bool(
+            self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS
+        )
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
         self._alone = bool(alone)
         for table in alone:  # there is never more than one
-            # TRUNCATE commits by itself: only a lock on the table makes the counts before and after belong together.
+            # TRUNCATE commits by itself: only a lock on the table makes the counts before and after
+            # belong together.
             self._gate.run(Words("LOCK TABLES", self._statements.table(table), "WRITE"))
             return
-        # At REPEATABLE READ what fills a key table locks the rows that it reads, which a preview must not.
+        # At REPEATABLE READ what fills a key table locks the rows that it reads, which a preview
+        # must not.
         level = "READ COMMITTED" if mode is Mode.READ else "REPEATABLE READ"
         self._gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}", Kind.PLAIN)
-        self._gate.run_text(f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}", Kind.PLAIN)
+        self._gate.run_text(
+            f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}", Kind.PLAIN
+        )
         if self._find_session() != self._session:
             raise pooled()
         self._statements.locking = mode is Mode.WRITE
@@ -245,7 +320,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             self._gate.run_text("COMMIT")
         except DatabaseFailed as error:
             cause = error.__cause__
-            code = _find_code(cause.orig if isinstance(cause, sa.exc.DBAPIError) and cause.orig else cause)
+            code = _find_code(
+                cause.orig if isinstance(cause, sa.exc.DBAPIError) and cause.orig else cause
+            )
             # An error that the server sends is an answer; those of the driver are not.
             if code not in _LOST and (_FIRST <= code < _OF_DRIVER[0] or code > _OF_DRIVER[1]):
                 raise did_not_commit(error.message) from error
@@ -270,7 +347,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         self._gate.run(Words("DROP INDEX", sa.table(name), "ON", self._statements.table(table)))
 
     def _rollback(self) -> None:
-        """After an error the state of the transaction is not to be trusted: roll back whatever the driver believes."""
+        """After an error the state of the transaction is not to be trusted: roll back whatever the
+        driver believes."""
         if self._raw.open:
             if self._alone:
                 self._unlock()
@@ -284,15 +362,24 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         if self._statements.holding:
             return
-        self._gate.make(keys.name, CreateKeyTable(keys.name, names, self._statements.make_empty(keys)))
+        self._gate.make(
+            keys.name, CreateKeyTable(keys.name, names, self._statements.make_empty(keys))
+        )
 
     def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
-        """In the order in which it is filled. A digest of a row is worked out once for each row, and looked up."""
-        self._gate.make(name, CreateKeyTable(name, ["grp", "place"], empty, ["c0"] if shared else []))
+        """In the order in which it is filled. A digest of a row is worked out once for each row,
+        and looked up."""
+        self._gate.make(
+            name, CreateKeyTable(name, ["grp", "place"], empty, ["c0"] if shared else [])
+        )
 
     def _gathers(self, table: Table) -> bool:
         names = table.identity
-        return len(names) == 1 and names[0] in table.column_names and table.column(names[0]).family is Family.INTEGER
+        return (
+            len(names) == 1
+            and names[0] in table.column_names
+            and table.column(names[0]).family is Family.INTEGER
+        )
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         groups = self._gathered(ranking, sa.func.json_arrayagg)
@@ -306,11 +393,15 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return sa.not_(other)
 
     def _same(self, ranking: Ranking) -> list[sa.ColumnElement[Any]]:
-        """Sorting looks at the first max_sort_length bytes: of texts that may be longer, a digest of what is compared
-        stands for the whole, or of the bytes themselves where this would be longer than a packet may be.
+        """Sorting looks at the first max_sort_length bytes: of texts that may be longer, a digest
+        of what is compared stands for the whole, or of the bytes themselves where this would be
+        longer than a packet may be.
         """
         cells = super()._same(ranking)
-        columns = [ranking.table.column(one.column) if one.column else None for one in ranking.grouping.same]
+        columns = [
+            ranking.table.column(one.column) if one.column else None
+            for one in ranking.grouping.same
+        ]
         return [
             _digest(cell, column) if column and column.type in _LONG else cell
             for cell, column in zip(cells, columns, strict=True)
@@ -335,7 +426,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         """Texts may be too long for an index."""
         return sa.func.unhex(sa.func.md5(Utf8(cell)))
 
-    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same, collation: str) -> sa.ColumnElement[Any]:
+    def _ascii_plain(
+        self, cell: sa.ColumnElement[Any], same: Same, collation: str
+    ) -> sa.ColumnElement[Any]:
         text = sa.func.lower(cell) if Ignored.CASE in same.ignored else cell
         if Ignored.SPACE in same.ignored:
             blanks: sa.ColumnElement[str] = sa.literal_column(r"'[\\x09-\\x0d\\x1c-\\x20]+'")
@@ -346,36 +439,56 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return rows - self._gate.number(self._statements.count_leveled(reference, keys))
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
-        """Where the engine keeps the reference nobody can have added a row, so a plain read, which is faster, does."""
+        """Where the engine keeps the reference nobody can have added a row, so a plain read, which
+        is faster, does."""
         if self._unsure or not (reference.declared and reference.enforced):
             return super().count_left(reference, parents)
         return self._gate.number(self._statements.count_left(reference, parents))
 
-    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
+    def find_effects(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> tuple[Effect, ...]:
         """What the bodies of the triggers name, and the triggers that those set off in turn."""
         effects: dict[tuple[Table, str, str], Effect] = {}
-        for trigger, written, _ in self._follow_triggers(table, "UPDATE" if columns else event.upper()):
+        for trigger, written, _ in self._follow_triggers(
+            table, "UPDATE" if columns else event.upper()
+        ):
             for one in written:
                 if target := self._find_table(one.table):
                     effects[target, one.verb, trigger] = Effect(target, one.verb, trigger)
         return tuple(effects.values())
 
-    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
+    def find_lasting(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> list[str]:
         found: dict[str, None] = {}
-        for trigger, written, unread in self._follow_triggers(table, "UPDATE" if columns else event.upper()):
+        for trigger, written, unread in self._follow_triggers(
+            table, "UPDATE" if columns else event.upper()
+        ):
             if unread:
-                found[f"what the trigger {trigger} writes to cannot be told ({unread} cannot be read)"] = None
+                found[
+                    f"what the trigger {trigger} writes to cannot be told ({unread} cannot be read)"
+                ] = None
             for one in written:
                 known = self._find_table(one.table)
                 if known and known.kind != "table":
-                    found[f"the trigger {trigger} writes to the view {known.label}, which is not looked through"] = None
+                    found[
+                        f"the trigger {trigger} writes to the view {known.label}, which is not "
+                        "looked through"
+                    ] = None
                 if engine := self._find_lasting_engine(one.table):
                     place = f"{one.table.schema}.{one.table.name}"
-                    found[f"the trigger {trigger} writes to {place}, whose engine {engine} cannot roll back"] = None
+                    found[
+                        f"the trigger {trigger} writes to {place}, whose engine {engine} cannot "
+                        "roll back"
+                    ] = None
         return list(found)
 
-    def _follow_triggers(self, table: Table, event: str) -> Iterator[tuple[str, tuple[Written, ...], str]]:
-        """The triggers that a change may set off, each with what it may write to and what of it cannot be read."""
+    def _follow_triggers(
+        self, table: Table, event: str
+    ) -> Iterator[tuple[str, tuple[Written, ...], str]]:
+        """The triggers that a change may set off, each with what it may write to and what of it
+        cannot be read."""
         waiting, seen = [(table, event)], set[tuple[Table, str]]()
         while waiting:
             where, event = waiting.pop()
@@ -392,18 +505,25 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     @cached_property
     def _reader(self) -> Bodies:
-        return Bodies(read_routines(self._gate, {table.name.schema for table in self.schema.tables}))
+        return Bodies(
+            read_routines(self._gate, {table.name.schema for table in self.schema.tables})
+        )
 
     def _find_table(self, name: TableName) -> Table | None:
         """Names of tables may ignore case here."""
         if name in self.schema.by_name:
             return self.schema.by_name[name]
         lowered = (name.schema.lower(), name.name.lower())
-        alike = (one for one in self.schema.tables if (one.name.schema.lower(), one.name.name.lower()) == lowered)
+        alike = (
+            one
+            for one in self.schema.tables
+            if (one.name.schema.lower(), one.name.name.lower()) == lowered
+        )
         return next(alike, None)
 
     def _find_lasting_engine(self, name: TableName) -> str:
-        """The storage engine of a table, in any database, that cannot roll back; "" where it can or is no table."""
+        """The storage engine of a table, in any database, that cannot roll back; "" where it can or
+        is no table."""
         known = self._find_table(name)
         if known and not known.refusal.endswith(CANNOT_ROLL_BACK):
             return ""
@@ -417,7 +537,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return self._count_writes()
 
     def _count_writes(self) -> int:
-        """The session's own counters of rows written, changed and deleted, those of triggers included."""
+        """The session's own counters of rows written, changed and deleted, those of triggers
+        included."""
         rows = self._gate.run_text(
             "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS"
             " WHERE VARIABLE_NAME IN ('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
@@ -425,20 +546,29 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return sum(int(row[0]) for row in rows)
 
     def delete(self, keys: KeySet) -> int:
-        """Rows of a tree whose links cannot be NULL go deepest first; with several such links level by level."""
+        """Rows of a tree whose links cannot be NULL go deepest first; with several such links level
+        by level."""
         if keys.alike:
             return self._delete_alike(keys)
         outgoing = self.schema.outgoing(keys.table)
         stays = keys.table.shares_identity
-        rigid = [one for one in outgoing if one.is_self and (stays or not (one.nullable_columns and one.is_clearable))]
+        rigid = [
+            one
+            for one in outgoing
+            if one.is_self and (stays or not (one.nullable_columns and one.is_clearable))
+        ]
         done = 0
         if len(rigid) == 1:
             levels = self._make_key_set(keys.table)
             before = self._count_writes()
             self._fill(levels, self._statements.find_levels(rigid[0], keys, levels))
             self._aside += self._count_writes() - before
-            done = self._gate.run(self._statements.delete_deepest_first(levels), Kind.CHANGE).rowcount
-        while rigid[1:] and (gone := self._gate.run(self._statements.delete_leaves(keys, rigid)).rowcount):
+            done = self._gate.run(
+                self._statements.delete_deepest_first(levels), Kind.CHANGE
+            ).rowcount
+        while rigid[1:] and (
+            gone := self._gate.run(self._statements.delete_leaves(keys, rigid)).rowcount
+        ):
             done += gone
         return done + self._delete_by_keys(keys)
 
@@ -447,7 +577,9 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         done = 0
         for mark, rows in map(tuple, self._gate.run(self._statements.count_marks(keys)).all()):
             clause = self._statements.table(keys.table)
-            delete = sa.delete(clause).where(clause.c[WHOLE_ROW] == sa.bindparam(None, bytes(mark), sa.LargeBinary))
+            delete = sa.delete(clause).where(
+                clause.c[WHOLE_ROW] == sa.bindparam(None, bytes(mark), sa.LargeBinary)
+            )
             done += self._gate.run(Words(delete, f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
         return done
 
@@ -463,10 +595,16 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         if not key_sets[0].table.shares_identity:
             return super().count_union(key_sets)
         clause = self._statements.count(key_sets[0].table)
-        return self._gate.number(clause.where(sa.or_(*(self._statements.has_identity(keys) for keys in key_sets))))
+        return self._gate.number(
+            clause.where(sa.or_(*(self._statements.has_identity(keys) for keys in key_sets)))
+        )
 
     def count_present(self, keys: KeySet) -> int:
-        return self._gate.number(self._statements.count_surplus(keys)) if keys.alike else super().count_present(keys)
+        return (
+            self._gate.number(self._statements.count_surplus(keys))
+            if keys.alike
+            else super().count_present(keys)
+        )
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
         if keys.alike:
@@ -494,7 +632,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
                 for (text,) in rows:
                     if text is None:
                         raise Refused(
-                            f"A row of {portion.table.label} is larger than the server's max_allowed_packet.",
+                            f"A row of {portion.table.label} is larger than the server's "
+                            "max_allowed_packet.",
                             "Let it be larger, or leave a column out of the archive.",
                         )
                     yield (text.replace(b"\n", b"\\n") if b"\n" in text else text) + b"\n"
@@ -507,11 +646,16 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         names = in_brackets([sa.column(name) for name, _ in cells])
         start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
         ways = [find_way(stage.table.column(own)) for _, own in cells]
-        are_texts = all(way.name in ("text", "plain", "own text", "double") and not way.is_enum for way in ways)
+        are_texts = all(
+            way.name in ("text", "plain", "own text", "double") and not way.is_enum for way in ways
+        )
         enums = [place for place, way in enumerate(ways) if way.is_enum]
-        # In a strict mode the error value of an ENUM cannot be written; without one it is the only cause of warnings.
+        # In a strict mode the error value of an ENUM cannot be written; without one it is the only
+        # cause of warnings.
         strict = _PINNED["sql_mode"]
-        self._gate.run_text(f"SET SESSION sql_mode = '{_LOADING if enums else f'{strict},{_LOADING}'}'")
+        self._gate.run_text(
+            f"SET SESSION sql_mode = '{_LOADING if enums else f'{strict},{_LOADING}'}'"
+        )
         self._gate.run_text("START TRANSACTION")
         with self._gate.translated(), self._raw.cursor() as cursor:
             for rows, is_plain in source.rows(stage.portion):
@@ -519,9 +663,13 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
                 written = [write(row) for row in rows]
                 for first, statement in within_packets(start, written):
                     taken = rows[first : first + cursor.execute(statement)]
-                    errors = sum(ways[place].is_error(row[place]) for row in taken for place in enums)
+                    errors = sum(
+                        ways[place].is_error(row[place]) for row in taken for place in enums
+                    )
                     if cursor.warning_count != errors:
-                        raise DatabaseFailed(f"Some archived values do not fit into {stage.table.label} any more.")
+                        raise DatabaseFailed(
+                            f"Some archived values do not fit into {stage.table.label} any more."
+                        )
         self._gate.run_text("COMMIT")
         self._gate.run_text(f"SET SESSION sql_mode = '{strict}'")
 
@@ -532,11 +680,14 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         return super().insert(stage)
 
     def reattach(self, stage: Stage) -> int:
-        """Where rows are paired by looking at all of them, the server counts what it writes down for that too."""
+        """Where rows are paired by looking at all of them, the server counts what it writes down
+        for that too."""
         if stage.key:
             return super().reattach(stage)
         pairs = self._statements.pairs(stage, self._left(stage))
-        found = sa.table(next(self._names), *(sa.column(cell.name) for cell in pairs.selected_columns))
+        found = sa.table(
+            next(self._names), *(sa.column(cell.name) for cell in pairs.selected_columns)
+        )
         before = self._count_writes()
         self._gate.run(Words("CREATE TEMPORARY TABLE", found, OWN_KEY, "AS", bare(pairs)))
         self._aside += self._count_writes() - before
@@ -551,7 +702,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     @contextmanager
     def _unchecked(self) -> Iterator[None]:
-        """With the checks off for this connection. Switching them on again validates nothing: our anti-joins must."""
+        """With the checks off for this connection. Switching them on again validates nothing: our
+        anti-joins must."""
         before = self._gate.run_text("SELECT @@SESSION.foreign_key_checks").scalar_one()
         self._gate.run_text("SET SESSION foreign_key_checks = 0", Kind.PLAIN)
         try:
@@ -580,26 +732,38 @@ def _find_code(error: BaseException | None) -> int:
 
 def _find_grant(message: str) -> str:
     """What would give the right that is missing."""
-    found = re.match(r"([A-Z ,]+) command denied to user ('[^']*'@'[^']*') for (?:table|column) (\S+)", message)
-    return f"GRANT {found[1]} ON {found[3]} TO {found[2]} would give it." if found else "Another account may be needed."
+    found = re.match(
+        r"([A-Z ,]+) command denied to user ('[^']*'@'[^']*') for (?:table|column) (\S+)", message
+    )
+    return (
+        f"GRANT {found[1]} ON {found[3]} TO {found[2]} would give it."
+        if found
+        else "Another account may be needed."
+    )
 
 
 def _translate(error: BaseException) -> YeldroError:
     code = _find_code(error)
     if code in _MESSAGES:
         return DatabaseFailed(
-            _MESSAGES[code], "Nothing was changed. Look at the preview again, or let --wait be longer."
+            _MESSAGES[code],
+            "Nothing was changed. Look at the preview again, or let --wait be longer.",
         )
     if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
-        return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
+        return DatabaseFailed(
+            "The connection to the server was lost.", "What was not committed was rolled back."
+        )
     if code in _NOT_CONVERTED:
         return BadStatement(
-            "a value cannot be turned into the type that it is compared with. Days are written '2024-01-31'."
+            "a value cannot be turned into the type that it is compared with. Days are written "
+            "'2024-01-31'."
         )
     if code in _BAD_STATEMENT:
         return BadStatement(str(error.args[-1]))
     if code in (1044, 1045, 1142, 1143, 1227, 1370):
-        return DatabaseFailed(f"The database refused: {error.args[-1]}.", _find_grant(str(error.args[-1])))
+        return DatabaseFailed(
+            f"The database refused: {error.args[-1]}.", _find_grant(str(error.args[-1]))
+        )
     # Other messages may repeat values of rows.
     return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")
 

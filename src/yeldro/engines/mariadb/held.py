@@ -38,9 +38,14 @@ def _write_json(element: HeldTable, compiler: Any, asfrom: bool = False, **optio
         typed.append(f"{name} {_json_type(made_of)} PATH '$[{place}]'")
         cell = f"UNHEX(k.{name})" if is_binary else f"k.{name}"
         if isinstance(made_of, Column) and made_of.collation and not is_binary:
-            cell = f"CONVERT({cell} USING {made_of.collation.partition('_')[0]}) COLLATE {made_of.collation}"
+            cell = (
+                f"CONVERT({cell} USING {made_of.collation.partition('_')[0]}) COLLATE "
+                f"{made_of.collation}"
+            )
         cells.append(f"{cell} AS {name}")
-    text = compiler.process(sa.bindparam(None, json.dumps(element.rows), type_=sa.Text, unique=True))
+    text = compiler.process(
+        sa.bindparam(None, json.dumps(element.rows), type_=sa.Text, unique=True)
+    )
     listed = f"JSON_TABLE({text}, '$[*]' COLUMNS ({', '.join(typed)})) AS k"
     return f"(SELECT {', '.join(cells)} FROM {listed}){find_alias(element, options)}"
 

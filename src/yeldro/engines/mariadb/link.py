@@ -1,4 +1,5 @@
-"""How a connection to MariaDB is made: within a time, with the TLS that was asked for, and with no secret in clear."""
+"""How a connection to MariaDB is made: within a time, with the TLS that was asked for, and with no
+secret in clear."""
 
 from __future__ import annotations
 
@@ -24,14 +25,17 @@ _Connection: Any = pymysql.connections.Connection  # whose inner methods have no
 
 
 class GuardedConnection(_Connection):  # type: ignore[misc]  # as above
-    """A connection that sends its password to nobody else, and trusts no answer to be well-formed."""
+    """A connection that sends its password to nobody else, and trusts no answer to be
+    well-formed.
+    """
 
     is_local = False
 
     def _process_auth(self, plugin_name: bytes, auth_packet: Any, handler: Any = None) -> Any:
         if plugin_name in _IN_THE_CLEAR and self.password and not (self._secure or self.is_local):
             raise DatabaseFailed(
-                "The server asks for the password as a clear text, over a connection that anybody can read.",
+                "The server asks for the password as a clear text, over a connection that anybody "
+                "can read.",
                 'It was not sent. Use TLS: tls = "require" or "verify" in yeldro.toml.',
             )
         return super()._process_auth(plugin_name, auth_packet, handler)
@@ -72,7 +76,9 @@ def connect(address: Address, wait: float, link: Link) -> GuardedConnection:
             made._secure = bool(path)
             _log_in(made, sock, wait)
     except OSError as error:
-        raise pymysql.OperationalError(CR.CR_CONN_HOST_ERROR, error.strerror or str(error)) from error
+        raise pymysql.OperationalError(
+            CR.CR_CONN_HOST_ERROR, error.strerror or str(error)
+        ) from error
     made._read_timeout = made._write_timeout = None
     made._sock.settimeout(None)
     made._current_timeout = None
@@ -80,7 +86,8 @@ def connect(address: Address, wait: float, link: Link) -> GuardedConnection:
 
 
 def _log_in(made: Any, sock: socket.socket, wait: float) -> None:
-    """A server that sends a byte now and then would never meet a timeout of the socket: the line is cut instead."""
+    """A server that sends a byte now and then would never meet a timeout of the socket: the line is
+    cut instead."""
     late = threading.Event()
     line = sock.dup()
 
@@ -129,7 +136,10 @@ def _make_context(settings: dict[str, str], link: Link) -> tuple[ssl.SSLContext 
     tls = link.tls or ("verify" if authority else "prefer")
     if tls == "off":
         return None, False
-    certificate, key = settings.get("ssl_cert") or link.tls_cert, settings.get("ssl_key") or link.tls_key
+    certificate, key = (
+        settings.get("ssl_cert") or link.tls_cert,
+        settings.get("ssl_key") or link.tls_key,
+    )
     try:
         context = ssl.create_default_context(cafile=authority or None)
         if tls != "verify":
@@ -139,7 +149,8 @@ def _make_context(settings: dict[str, str], link: Link) -> tuple[ssl.SSLContext 
             context.load_cert_chain(certificate, key or None)
     except (OSError, ValueError) as error:
         raise UsageError(
-            f"The certificates for TLS cannot be read ({type(error).__name__}).", "Check tls_ca, tls_cert and tls_key."
+            f"The certificates for TLS cannot be read ({type(error).__name__}).",
+            "Check tls_ca, tls_cert and tls_key.",
         ) from None
     return context, tls in ("require", "verify")
 

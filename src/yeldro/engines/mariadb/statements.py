@@ -20,12 +20,14 @@ OWN_KEY = "(yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY) ENGINE=InnoDB
 
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
-    """A temporary table with the types of a query's columns, a primary key over some of them, and an index on others
-    that it is looked up by."""
+    """A temporary table with the types of a query's columns, a primary key over some of them, and
+    an index on others that it is looked up by."""
 
     inherit_cache = False
 
-    def __init__(self, name: str, key: Sequence[str], query: Rows, index: Sequence[str] = ()) -> None:
+    def __init__(
+        self, name: str, key: Sequence[str], query: Rows, index: Sequence[str] = ()
+    ) -> None:
         self.name = name
         self.key = key
         self.index = index
@@ -36,7 +38,9 @@ class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
 def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
     query = compiler.process(element.query, **options)
     index = f", KEY ({', '.join(element.index)})" if element.index else ""
-    key = f"(PRIMARY KEY ({', '.join(element.key)}){index}) ENGINE=InnoDB" if element.key else OWN_KEY
+    key = (
+        f"(PRIMARY KEY ({', '.join(element.key)}){index}) ENGINE=InnoDB" if element.key else OWN_KEY
+    )
     return f"CREATE TEMPORARY TABLE {element.name} {key} AS {query}"
 
 
@@ -70,7 +74,9 @@ class WholeRow(sa.ColumnClause[bytes]):
 
     def _make_proxy(self, selectable: Any, *arguments: Any, **options: Any) -> Any:
         """An alias of the table has the same columns; a query shows a value like any other."""
-        if not (isinstance(selectable, sa.Alias) and isinstance(selectable.element, sa.TableClause)):
+        if not (
+            isinstance(selectable, sa.Alias) and isinstance(selectable.element, sa.TableClause)
+        ):
             plain: sa.ColumnClause[bytes] = sa.ColumnClause(self.name, self.type)
             plain.table = self.table
             return plain._make_proxy(selectable, *arguments, **options)
@@ -99,12 +105,18 @@ def _json_table(element: JsonTable, compiler: Any, **options: Any) -> str:
 
 
 class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
-    """Delete the rows of a table that a key table names, walking the keys in their order, or, `turned`, the rows."""
+    """Delete the rows of a table that a key table names, walking the keys in their order, or,
+    `turned`, the rows."""
 
     inherit_cache = False
 
     def __init__(
-        self, table: sa.TableClause, keys: sa.TableClause, same: sa.ColumnElement[bool], *, turned: bool = False
+        self,
+        table: sa.TableClause,
+        keys: sa.TableClause,
+        same: sa.ColumnElement[bool],
+        *,
+        turned: bool = False,
     ) -> None:
         self.table = table
         self.keys = keys
@@ -114,14 +126,19 @@ class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
 
 @compiles(DeleteByKeys)
 def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str:
-    table, keys = (compiler.process(one, asfrom=True, **options) for one in (element.table, element.keys))
+    table, keys = (
+        compiler.process(one, asfrom=True, **options) for one in (element.table, element.keys)
+    )
     first, second = (table, keys) if element.turned else (keys, table)
-    return f"DELETE {table} FROM {first} STRAIGHT_JOIN {second} ON {compiler.process(element.same, **options)}"
+    return (
+        f"DELETE {table} FROM {first} STRAIGHT_JOIN {second} ON "
+        f"{compiler.process(element.same, **options)}"
+    )
 
 
 class MariadbStatements(StageStatements):
-    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest rows.
-    `demands_keys`: every table must have a primary key here."""
+    """`locking`: whether rows that are put into key sets are locked, which also makes it the latest
+    rows. `demands_keys`: every table must have a primary key here."""
 
     locking = False
     demands_keys = False
@@ -162,7 +179,8 @@ class MariadbStatements(StageStatements):
 
     def count_other_marks(self, keys: KeySet, other: KeySet) -> Rows:
         one, two = (
-            self.count_marks(which).subquery(self.own(f"{name}")) for which, name in ((keys, "a"), (other, "b"))
+            self.count_marks(which).subquery(self.own(f"{name}"))
+            for which, name in ((keys, "a"), (other, "b"))
         )
         same = sa.and_(one.c.c0 == two.c.c0, one.c.rows == two.c.rows)
         rows = sa.select(sa.func.coalesce(sa.func.sum(one.c.rows), sa.literal_column("0")))
@@ -174,18 +192,28 @@ class MariadbStatements(StageStatements):
         mark = clause.c[WHOLE_ROW]
         number = sa.func.row_number().over(partition_by=mark).label("yeldro_place")
         named = [cell.label(f"x{place}") for place, cell in enumerate(cells)]
-        alike = sa.select(*named, mark.label("yeldro_mark"), number).where(mark.in_(marks)).subquery(self.own("rows"))
+        alike = (
+            sa.select(*named, mark.label("yeldro_mark"), number)
+            .where(mark.in_(marks))
+            .subquery(self.own("rows"))
+        )
         gone = self.count_marks(keys).subquery(self.own("gone"))
         met = sa.and_(alike.c.yeldro_mark == gone.c.c0, alike.c.yeldro_place <= gone.c.rows)
         return sa.select(*(alike.c[cell.name] for cell in named)).select_from(alike.join(gone, met))
 
     def count_all(self, table: Table) -> Rows:
-        """Over the clustered index: in a secondary one every row that we changed would be looked up there again."""
+        """Over the clustered index: in a secondary one every row that we changed would be looked up
+        there again."""
         rows = super().count_all(table)
-        return rows.with_hint(self.table(table), "FORCE INDEX (PRIMARY)", "mysql") if table.key else rows
+        return (
+            rows.with_hint(self.table(table), "FORCE INDEX (PRIMARY)", "mysql")
+            if table.key
+            else rows
+        )
 
     def delete_by_keys(self, keys: KeySet) -> DeleteByKeys:
-        """IN (SELECT …) would be several times slower. A digest is worked out once for each row, and looked up."""
+        """IN (SELECT …) would be several times slower. A digest is worked out once for each row,
+        and looked up."""
         stored, same = self._by_keys(keys)
         turned = keys.table.shares_identity and not keys.hangs
         return DeleteByKeys(self.table(keys.table), self.key_table(stored), same, turned=turned)
@@ -205,7 +233,9 @@ class MariadbStatements(StageStatements):
         """Walking the keys. Not locking: that is for references that the engine does not keep."""
         return super().hanging_on(self.count(reference.child), reference, parents)
 
-    def select_copied(self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+    def select_copied(
+        self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]
+    ) -> Rows:
         """Walking the keys, and locking: a plain read would show an old snapshot."""
         clause = self.table(portion.table)
         if keys.alike:
@@ -244,45 +274,70 @@ class MariadbStatements(StageStatements):
                 return cell
 
     def line(self, cells: Sequence[tuple[Column, sa.ColumnElement[Any]]]) -> sa.ColumnElement[Any]:
-        """Cells in the text form of COPY, but for line breaks. NULL where it is larger than the server can send."""
+        """Cells in the text form of COPY, but for line breaks. NULL where it is larger than the
+        server can send."""
         parts: list[Any] = []
         for column, value in cells:
             cell = self.kept(value, column)
             if find_way(column).name == "text":
                 for mark, escaped in ((r"'\\'", r"'\\\\'"), (r"'\t'", r"'\\t'")):
-                    cell = sa.func.replace(cell, sa.literal_column(mark), sa.literal_column(escaped))
-            parts += [sa.literal_column(r"'\t'"), sa.func.coalesce(cell, sa.literal_column(r"'\\N'"))]
+                    cell = sa.func.replace(
+                        cell, sa.literal_column(mark), sa.literal_column(escaped)
+                    )
+            parts += [
+                sa.literal_column(r"'\t'"),
+                sa.func.coalesce(cell, sa.literal_column(r"'\\N'")),
+            ]
         return sa.cast(sa.func.concat(*parts[1:]), sa.BINARY)
 
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:
         pairs = [
-            [sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY) for rows in (own, other)] for name in names
+            [
+                sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY)
+                for rows in (own, other)
+            ]
+            for name in names
         ]
         return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
 
-    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+    def image(
+        self, table: Table, names: Sequence[str], clause: sa.FromClause
+    ) -> sa.ColumnElement[str]:
         return self.line([(table.column(name), clause.c[name]) for name in names])
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> Words:
         key = [OWN_KEY] if self.demands_keys else []
         table = sa.table(name.name, schema=name.schema)
-        return Words("CREATE TABLE", table, *key, "AS", bare(self.select_empty_copy(portion, changed)))
+        return Words(
+            "CREATE TABLE", table, *key, "AS", bare(self.select_empty_copy(portion, changed))
+        )
 
     def stage_copy(self, stage: Stage, name: TableName) -> Words:
-        return Words("CREATE TEMPORARY TABLE", sa.table(stage.name), OWN_KEY, "AS", bare(self.select_copy(stage, name)))
+        return Words(
+            "CREATE TEMPORARY TABLE",
+            sa.table(stage.name),
+            OWN_KEY,
+            "AS",
+            bare(self.select_copy(stage, name)),
+        )
 
     def digest(self, image: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
         """Two halves of a sum modulo 2 to the power of 64."""
         mark = sa.func.md5(image)
-        halves = [sa.func.conv(sa.func.substr(mark, at, 16), sa.text("16"), sa.text("10")) for at in (1, 17)]
+        halves = [
+            sa.func.conv(sa.func.substr(mark, at, 16), sa.text("16"), sa.text("10"))
+            for at in (1, 17)
+        ]
         return [sa.func.sum(sa.cast(half, sa.DECIMAL(20))) for half in halves]
 
     def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
-        """Put rows into another key set, marked with how far they are from those that point out of the set.
+        """Put rows into another key set, marked with how far they are from those that point out of
+        the set.
 
-        A row has one link, so it is met once; rows that hang together in a circle are not met at all.
+        A row has one link, so it is met once; rows that hang together in a circle are not met at
+        all.
         """
         levels = self._walk_up(reference, keys)
         return self.fill(into, sa.select(*levels.c))
@@ -292,31 +347,51 @@ class MariadbStatements(StageStatements):
         return sa.select(sa.func.count()).select_from(self._walk_up(reference, keys))
 
     def _walk_up(self, reference: Reference, keys: KeySet) -> sa.CTE:
-        child, start, above = self.table(reference.child), self.key_table(keys), self.key_table(keys).alias()
+        child, start, above = (
+            self.table(reference.child),
+            self.key_table(keys),
+            self.key_table(keys).alias(),
+        )
         names = [f"c{place}" for place in range(len(keys.columns))]
-        rows = [child.c[name] == start.c[names[place]] for place, name in enumerate(keys.table.identity)]
+        rows = [
+            child.c[name] == start.c[names[place]] for place, name in enumerate(keys.table.identity)
+        ]
 
         def points_at(parent: sa.FromClause) -> list[sa.ColumnElement[bool]]:
             pairs = zip(reference.columns, reference.referred, strict=True)
-            return [child.c[name] == parent.c[names[keys.columns.index(referred)]] for name, referred in pairs]
+            return [
+                child.c[name] == parent.c[names[keys.columns.index(referred)]]
+                for name, referred in pairs
+            ]
 
         is_below = sa.exists().where(*points_at(above)).correlate(child)
         columns = [start.c[name] for name in names]
-        walk = sa.select(*columns, sa.literal_column("0").label("level")).where(*rows, sa.not_(is_below))
+        walk = sa.select(*columns, sa.literal_column("0").label("level")).where(
+            *rows, sa.not_(is_below)
+        )
         levels = walk.cte(self.own("levels"), recursive=True)
         path = levels.join(child, sa.and_(*points_at(levels))).join(start, sa.and_(*rows))
-        step = sa.select(*columns, (levels.c.level + 1).label("level")).select_from(path).prefix_with("STRAIGHT_JOIN")
+        step = (
+            sa.select(*columns, (levels.c.level + 1).label("level"))
+            .select_from(path)
+            .prefix_with("STRAIGHT_JOIN")
+        )
         return levels.union_all(step)
 
     def delete_deepest_first(self, levels: KeySet) -> Words:
         clause, key_table = self.table(levels.table), self.key_table(levels)
-        pairs = zip(levels.table.identity, self.key_columns(levels, levels.table.identity), strict=True)
+        pairs = zip(
+            levels.table.identity, self.key_columns(levels, levels.table.identity), strict=True
+        )
         same = sa.and_(*(clause.c[name] == key for name, key in pairs))
         level = (key_table.c.round, "FROM", key_table, "WHERE", same)
         return Words(super().delete(levels), "ORDER BY (SELECT", *level, ") DESC")
 
-    def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
-        """In a writing transaction a plain read shows an old snapshot: a locking one shows, and keeps, the latest."""
+    def hanging_on(
+        self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None
+    ) -> Rows:
+        """In a writing transaction a plain read shows an old snapshot: a locking one shows, and
+        keeps, the latest."""
         found = super().hanging_on(rows, reference, parents, since)
         return found.with_for_update(read=True) if self.locking else found
 

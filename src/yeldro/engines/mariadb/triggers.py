@@ -1,7 +1,7 @@
 """What the bodies of MariaDB's triggers, and of the routines that they call, may write to.
 
-Bodies are read word by word: what a statement names where tables stand may be written to by it. That is more than what
-it does write to, never less.
+Bodies are read word by word: what a statement names where tables stand may be written to by it.
+That is more than what it does write to, never less.
 """
 
 from __future__ import annotations
@@ -14,10 +14,26 @@ from itertools import takewhile
 
 from yeldro.core.model.schema import TableName
 
-_VERBS = {"INSERT": ("insert",), "REPLACE": ("insert", "delete"), "UPDATE": ("update",), "DELETE": ("delete",)}
+_VERBS = {
+    "INSERT": ("insert",),
+    "REPLACE": ("insert", "delete"),
+    "UPDATE": ("update",),
+    "DELETE": ("delete",),
+}
 # The words behind which a table may stand, or another one of these words.
 _BEFORE_TABLES = {
-    *("INTO", "UPDATE", "FROM", "JOIN", "STRAIGHT_JOIN", "DELETE", "INSERT", "REPLACE", "USING", ","),
+    *(
+        "INTO",
+        "UPDATE",
+        "FROM",
+        "JOIN",
+        "STRAIGHT_JOIN",
+        "DELETE",
+        "INSERT",
+        "REPLACE",
+        "USING",
+        ",",
+    ),
     *("IGNORE", "LOW_PRIORITY", "HIGH_PRIORITY", "DELAYED", "QUICK"),
 }
 # Of these, those behind which a column may not stand as well.
@@ -73,7 +89,8 @@ class Bodies:
         return tuple(found), ""
 
     def count_named(self, schema: str, body: str | None) -> Counter[TableName] | None:
-        """The names that stand where tables do, each as often as one statement of a body names it at the most.
+        """The names that stand where tables do, each as often as one statement of a body names it
+        at the most.
 
         None where the body cannot be read, or calls routines.
         """
@@ -87,7 +104,11 @@ class Bodies:
         for place, word in enumerate(words):
             if word.keyword in _ENDS:
                 most, here = most | here, Counter()
-            elif place and words[place - 1].keyword in _OPENING and word.keyword not in _BEFORE_TABLES:
+            elif (
+                place
+                and words[place - 1].keyword in _OPENING
+                and word.keyword not in _BEFORE_TABLES
+            ):
                 here[_read_name(words, place, schema)] += 1
         return most | here
 
@@ -143,7 +164,8 @@ def _has_update(words: Sequence[_Word], place: int) -> bool:
 
 
 def _find_called(words: Sequence[_Word], schema: str) -> Iterator[tuple[str, str, bool]]:
-    """The routines that may be called, each with its schema, and whether it is surely none of the server's own."""
+    """The routines that may be called, each with its schema, and whether it is surely none of the
+    server's own."""
     for place, word in enumerate(words):
         if _is_dotted(words, place) or word.keyword == "CALL":
             continue

@@ -10,10 +10,29 @@ from functools import cache
 from yeldro.core.database.archive_format import Cells
 from yeldro.core.model.schema import Column, Family
 
-# Character sets whose texts come back from UTF-8 as they were; the texts of others are kept as bytes.
-_LIKE_UNICODE = {"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32"}
+# Character sets whose texts come back from UTF-8 as they were; the texts of others are kept as
+# bytes.
+_LIKE_UNICODE = {
+    "utf8mb4",
+    "utf8mb3",
+    "utf8",
+    "ascii",
+    "latin1",
+    "ucs2",
+    "utf16",
+    "utf16le",
+    "utf32",
+}
 _SHAPES = {
-    *("geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"),
+    *(
+        "geometry",
+        "point",
+        "linestring",
+        "polygon",
+        "multipoint",
+        "multilinestring",
+        "multipolygon",
+    ),
     "geometrycollection",
 }
 _PACKET = 1 << 20
@@ -40,10 +59,16 @@ def find_way(column: Column) -> Way:
     if word == "float":
         return Way("double")
     if word == "enum":
-        return Way("number", True) if "''" in re.findall(r"'(?:[^']|'')*'", column.type) else Way("text", True)
+        return (
+            Way("number", True)
+            if "''" in re.findall(r"'(?:[^']|'')*'", column.type)
+            else Way("text", True)
+        )
     if column.collation:
         return Way("text" if column.collation.partition("_")[0] in _LIKE_UNICODE else "bytes")
-    return Way("plain" if column.family is not Family.OTHER or word in ("year", "time") else "own text")
+    return Way(
+        "plain" if column.family is not Family.OTHER or word in ("year", "time") else "own text"
+    )
 
 
 def write_row(ways: Sequence[Way], row: Cells) -> str:
@@ -53,7 +78,13 @@ def write_row(ways: Sequence[Way], row: Cells) -> str:
 
 def write_plain(row: Cells) -> str:
     """The same for texts without anything to escape but quotes."""
-    return "(" + ",".join(["NULL" if cell is None else "'" + cell.replace("'", "''") + "'" for cell in row]) + ")"
+    return (
+        "("
+        + ",".join(
+            ["NULL" if cell is None else "'" + cell.replace("'", "''") + "'" for cell in row]
+        )
+        + ")"
+    )
 
 
 def _write_cell(way: Way, cell: str | None) -> str:
@@ -67,7 +98,8 @@ def _write_cell(way: Way, cell: str | None) -> str:
 
 
 def within_packets(start: str, rows: Sequence[str]) -> Iterator[tuple[int, str]]:
-    """Statements of about a megabyte, or of one row that is larger, each with the place of its first row."""
+    """Statements of about a megabyte, or of one row that is larger, each with the place of its
+    first row."""
     first = size = 0
     for place, row in enumerate(rows):
         if place > first and size + len(row) > _PACKET:

@@ -1,4 +1,5 @@
-"""What functions of PostgreSQL do, by its catalogue (https://www.postgresql.org/docs/current/catalog-pg-proc.html)."""
+"""What functions of PostgreSQL do, by its catalogue
+(https://www.postgresql.org/docs/current/catalog-pg-proc.html)."""
 
 from __future__ import annotations
 
@@ -15,13 +16,35 @@ from yeldro.engines.shared.gate import Gate
 
 # Volatile, because each call gives another answer, and nothing else.
 _HARMLESS = {
-    *("random", "random_normal", "clock_timestamp", "timeofday", "gen_random_uuid", "uuidv4", "uuidv7"),
-    *("uuid_generate_v1", "uuid_generate_v1mc", "uuid_generate_v4", "gen_random_bytes", "pg_is_in_recovery"),
-    *("pg_relation_size", "pg_table_size", "pg_indexes_size", "pg_total_relation_size", "pg_database_size"),
+    *(
+        "random",
+        "random_normal",
+        "clock_timestamp",
+        "timeofday",
+        "gen_random_uuid",
+        "uuidv4",
+        "uuidv7",
+    ),
+    *(
+        "uuid_generate_v1",
+        "uuid_generate_v1mc",
+        "uuid_generate_v4",
+        "gen_random_bytes",
+        "pg_is_in_recovery",
+    ),
+    *(
+        "pg_relation_size",
+        "pg_table_size",
+        "pg_indexes_size",
+        "pg_total_relation_size",
+        "pg_database_size",
+    ),
 }
 # The operators that words of the grammar look for.
 _IMPLIED = {
-    **dict.fromkeys(("in", "any", "all", "some", "nullif", "distinct", "case", "using", "natural"), ("=", "<>")),
+    **dict.fromkeys(
+        ("in", "any", "all", "some", "nullif", "distinct", "case", "using", "natural"), ("=", "<>")
+    ),
     "between": ("<=", ">=", "<", ">"),
     "like": ("~~", "!~~"),
     "ilike": ("~~*", "!~~*"),
@@ -33,11 +56,14 @@ _COLUMNS = f"""
 SELECT p.oid::bigint, n.nspname, p.proname, p.provolatile::text, l.lanname, l.lanpltrusted,
   p.oid < {_OWN} OR EXISTS (SELECT 1 FROM pg_depend AS d
     WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype = 'e'),
-  p.pronargs = 1 AND EXISTS (SELECT 1 FROM pg_type AS t WHERE t.oid = p.proargtypes[0] AND t.typtype IN ('c', 'p')),
+  p.pronargs = 1 AND EXISTS (SELECT 1 FROM pg_type AS t WHERE t.oid = p.proargtypes[0] AND
+  t.typtype IN ('c', 'p')),
   CASE WHEN p.prokind = 'a' THEN (SELECT a.aggtransfn::text || ' ( ' || a.aggfinalfn::text || ' ( '
       FROM pg_aggregate AS a WHERE a.aggfnoid = p.oid)
-    WHEN p.oid >= {_OWN} AND l.lanname IN ('sql', 'plpgsql') THEN pg_get_functiondef(p.oid) ELSE '' END
-FROM pg_proc AS p JOIN pg_namespace AS n ON n.oid = p.pronamespace JOIN pg_language AS l ON l.oid = p.prolang"""
+    WHEN p.oid >= {_OWN} AND l.lanname IN ('sql', 'plpgsql') THEN pg_get_functiondef(p.oid) ELSE ''
+    END
+FROM pg_proc AS p JOIN pg_namespace AS n ON n.oid = p.pronamespace JOIN pg_language AS l ON l.oid =
+p.prolang"""
 _BY_NAME = f"{_COLUMNS} WHERE lower(p.proname) = ANY (:names)"
 # Operators and casts that somebody made here: a condition may use them without naming a function.
 _BY_SIGN = f"""
@@ -46,10 +72,15 @@ WHERE o.oid >= {_OWN}"""
 
 
 class PostgresqlJudge(Judge):
-    """`own_path` makes texts of ours mean what comes with the server; `path` is where bare names are looked for."""
+    """`own_path` makes texts of ours mean what comes with the server; `path` is where bare names
+    are looked for."""
 
     def __init__(
-        self, gate: Gate, own_path: Callable[[], AbstractContextManager[None]], schema: Schema, path: Collection[str]
+        self,
+        gate: Gate,
+        own_path: Callable[[], AbstractContextManager[None]],
+        schema: Schema,
+        path: Collection[str],
     ) -> None:
         super().__init__()
         self._gate = gate
@@ -83,7 +114,11 @@ class PostgresqlJudge(Judge):
         for function in map(tuple, functions):
             schema, name, is_attribute = function[1], function[2].lower(), function[7]
             is_meant = name in calls.names or is_attribute
-            if is_meant and schema in self._schemas | calls.words and (found := self._judge(function)):
+            if (
+                is_meant
+                and schema in self._schemas | calls.words
+                and (found := self._judge(function))
+            ):
                 yield found
 
     def _judge(self, function: tuple[Any, ...]) -> Unsafe | None:

@@ -1,6 +1,8 @@
-"""PostgreSQL's catalogue, read with one query a kind (https://www.postgresql.org/docs/current/catalogs.html).
+"""PostgreSQL's catalogue, read with one query a kind
+(https://www.postgresql.org/docs/current/catalogs.html).
 
-`information_schema` hides what the user may not read and joins constraints by name; `pg_catalog` does neither.
+`information_schema` hides what the user may not read and joins constraints by name; `pg_catalog`
+does neither.
 """
 
 from __future__ import annotations
@@ -37,18 +39,25 @@ _COLUMNS = f"""
 SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text,
   a.attnotnull AND NOT EXISTS (
     SELECT 1 FROM pg_constraint AS k
-    WHERE k.conrelid = c.oid AND k.contype = 'n' AND NOT k.convalidated AND k.conkey = ARRAY[a.attnum]
-  ), coalesce(pg_get_expr(d.adbin, d.adrelid), pg_get_expr(t.typdefaultbin, 0)), a.attgenerated <> '',
-  CASE WHEN l.oid IS NULL THEN '' WHEN l.collnamespace = 'pg_catalog'::regnamespace THEN quote_ident(l.collname)
+    WHERE k.conrelid = c.oid AND k.contype = 'n' AND NOT k.convalidated AND k.conkey =
+    ARRAY[a.attnum]
+  ), coalesce(pg_get_expr(d.adbin, d.adrelid), pg_get_expr(t.typdefaultbin, 0)), a.attgenerated <>
+  '',
+  CASE WHEN l.oid IS NULL THEN '' WHEN l.collnamespace = 'pg_catalog'::regnamespace THEN
+  quote_ident(l.collname)
     ELSE l.collnamespace::regnamespace::text || '.' || quote_ident(l.collname) END, a.atttypid
-FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
-JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
-LEFT JOIN pg_collation AS l ON l.oid = a.attcollation AND l.oid <> 'pg_catalog."default"'::regcollation
+FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid =
+c.relnamespace
+JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND
+d.adnum = a.attnum
+LEFT JOIN pg_collation AS l ON l.oid = a.attcollation AND l.oid <>
+'pg_catalog."default"'::regcollation
 WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS}
 ORDER BY a.attrelid, a.attnum"""
 _INDEXES = f"""
 SELECT i.indrelid, x.relname, i.indkey::int2[]::int[], i.indnkeyatts::int,
-  i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate, i.indisprimary,
+  i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate,
+  i.indisprimary,
   i.indisunique AND (i.indpred IS NOT NULL OR i.indexprs IS NOT NULL OR NOT i.indimmediate
     OR coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false)),
   ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) AS k),
@@ -57,24 +66,30 @@ SELECT i.indrelid, x.relname, i.indkey::int2[]::int[], i.indnkeyatts::int,
   ARRAY(SELECT DISTINCT d.refobjsubid FROM pg_depend AS d WHERE d.classid = 'pg_class'::regclass
     AND d.objid = i.indexrelid AND d.refobjid = i.indrelid AND d.refobjsubid > 0)
     || i.indkey::int2[]::int[]
-FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c ON c.oid = i.indrelid
+FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c ON c.oid =
+i.indrelid
 JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_OURS} ORDER BY i.indrelid, x.relname"""
-# A reference to or from a partitioned table has a copy for each partition (conparentid), which is none of its own.
-# conperiod and conenforced are there from version 18 on.
+# A reference to or from a partitioned table has a copy for each partition (conparentid), which is
+# none of its own. conperiod and conenforced are there from version 18 on.
 _REFERENCES = """
 WITH RECURSIVE copies (own, oid) AS (
   SELECT oid, oid FROM pg_constraint WHERE contype = 'f' AND conparentid = 0
-  UNION ALL SELECT c.own, k.oid FROM copies AS c JOIN pg_constraint AS k ON k.conparentid = c.oid AND k.contype = 'f'
+  UNION ALL SELECT c.own, k.oid FROM copies AS c JOIN pg_constraint AS k ON k.conparentid = c.oid
+  AND k.contype = 'f'
 )
 SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.confdeltype::text,
-  CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END, k.convalidated,
+  CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END,
+  k.convalidated,
   EXISTS (SELECT 1 FROM copies AS o JOIN pg_trigger AS g ON g.tgconstraint = o.oid
     WHERE o.own = k.oid AND g.tgenabled = 'D'),
   ARRAY(SELECT 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
-    FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid = e.oid ORDER BY place),
-  coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->> 'conenforced')::boolean, true),
+    FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid =
+    e.oid ORDER BY place),
+  coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->>
+  'conenforced')::boolean, true),
   k.confmatchtype = 'f'
-FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace
+FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid =
+c.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY n.nspname, c.relname, k.conname"""
 # The equality of the default ways to sort or hash a type, where it does not come with the server.
@@ -82,15 +97,22 @@ _EQUALITIES = """
 SELECT DISTINCT ON (k.opcintype) k.opcintype,
   'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
 FROM pg_opclass AS k JOIN pg_am AS m ON m.oid = k.opcmethod AND m.amname IN ('btree', 'hash')
-JOIN pg_amop AS a ON a.amopfamily = k.opcfamily AND a.amoplefttype = k.opcintype AND a.amoprighttype = k.opcintype
+JOIN pg_amop AS a ON a.amopfamily = k.opcfamily AND a.amoplefttype = k.opcintype AND
+a.amoprighttype = k.opcintype
   AND a.amopstrategy = CASE m.amname WHEN 'btree' THEN 3 ELSE 1 END
 JOIN pg_operator AS p ON p.oid = a.amopopr
-WHERE k.opcdefault AND p.oprnamespace <> 'pg_catalog'::regnamespace ORDER BY k.opcintype, m.amname"""
+WHERE k.opcdefault AND p.oprnamespace <> 'pg_catalog'::regnamespace ORDER BY k.opcintype,
+m.amname"""
 _DOMAINS = "SELECT oid, typbasetype FROM pg_type WHERE typtype = 'd'"
-_CHECKS = "SELECT conrelid, pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND conrelid <> 0"
-# What a deletion would fail on (https://www.postgresql.org/docs/current/logical-replication-publication.html).
+_CHECKS = (
+    "SELECT conrelid, pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND "
+    "conrelid <> 0"
+)
+# What a deletion would fail on
+# (https://www.postgresql.org/docs/current/logical-replication-publication.html).
 _UNPUBLISHABLE = """
-SELECT c.oid, min(u.pubname) FROM pg_publication_tables AS t JOIN pg_publication AS u ON u.pubname = t.pubname
+SELECT c.oid, min(u.pubname) FROM pg_publication_tables AS t JOIN pg_publication AS u ON u.pubname
+= t.pubname
 JOIN pg_namespace AS n ON n.nspname = t.schemaname
 JOIN pg_class AS r ON r.relnamespace = n.oid AND r.relname = t.tablename
 JOIN LATERAL (
@@ -98,7 +120,8 @@ JOIN LATERAL (
   UNION ALL SELECT p.relid FROM pg_partition_tree(r.oid) AS p WHERE r.relkind = 'p' AND p.isleaf
 ) AS leaf (oid) ON true
 JOIN pg_class AS c ON c.oid = leaf.oid
-WHERE (u.pubdelete OR u.pubupdate) AND (c.relreplident = 'n' OR c.relreplident = 'd' AND NOT EXISTS (
+WHERE (u.pubdelete OR u.pubupdate) AND (c.relreplident = 'n' OR c.relreplident = 'd' AND NOT EXISTS
+(
   SELECT 1 FROM pg_index AS i WHERE i.indrelid = c.oid AND i.indisprimary)) GROUP BY c.oid"""
 _TRIGGERS = f"""
 SELECT g.tgrelid, g.tgname, g.tgtype::int, g.tgenabled::text
@@ -133,13 +156,18 @@ Rows = defaultdict[int, list[tuple[Any, ...]]]
 def read_schema(gate: Gate, path: Sequence[str]) -> Schema:
     """Read everything about the tables of all schemas but the system's.
 
-    `path` are the schemas in which a bare name is looked for, the first one first. The session's own search path must
-    hold nothing but pg_catalog meanwhile, so that all that the server writes is named in full.
+    `path` are the schemas in which a bare name is looked for, the first one first. The session's
+    own search path must hold nothing but pg_catalog meanwhile, so that all that the server writes
+    is named in full.
     """
     rows = gate.read(_TABLES)
     names = {row[0]: TableName(row[1], row[2]) for row in rows}
-    columns, indexes, triggers = (_by_table(gate.read(query)) for query in (_COLUMNS, _INDEXES, _TRIGGERS))
-    unpublishable = {names[oid]: publication for oid, publication in gate.read(_UNPUBLISHABLE) if oid in names}
+    columns, indexes, triggers = (
+        _by_table(gate.read(query)) for query in (_COLUMNS, _INDEXES, _TRIGGERS)
+    )
+    unpublishable = {
+        names[oid]: publication for oid, publication in gate.read(_UNPUBLISHABLE) if oid in names
+    }
     equalities, domains = dict(gate.read(_EQUALITIES)), dict(gate.read(_DOMAINS))
     numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
     bare = _find_bare(names.values(), path)
@@ -150,19 +178,30 @@ def read_schema(gate: Gate, path: Sequence[str]) -> Schema:
         return str(equalities.get(type_, ""))
 
     tables = {
-        row[0]: _table(row, names, bare, columns[row[0]], indexes[row[0]], triggers[row[0]], find_equality)
+        row[0]: _table(
+            row, names, bare, columns[row[0]], indexes[row[0]], triggers[row[0]], find_equality
+        )
         for row in rows
     }
     checks = _by_table(gate.read(_CHECKS))
-    tables = {oid: replace(table, checks=tuple(row[0] for row in checks[oid])) for oid, table in tables.items()}
+    tables = {
+        oid: replace(table, checks=tuple(row[0] for row in checks[oid]))
+        for oid, table in tables.items()
+    }
     tables = {oid: _with_refusal(table, tables, unpublishable) for oid, table in tables.items()}
     constraints = gate.read(_REFERENCES)
-    references = [_reference(tables, numbered, row) for row in constraints if row[1] in tables and row[2] in tables]
+    references = [
+        _reference(tables, numbered, row)
+        for row in constraints
+        if row[1] in tables and row[2] in tables
+    ]
     return Schema(tuple(tables.values()), tuple(references))
 
 
 def _find_bare(names: Iterable[TableName], path: Sequence[str]) -> set[TableName]:
-    """The tables that a bare name means: in the first schema of the path that has one of the name."""
+    """The tables that a bare name means: in the first schema of the path that has one of the
+    name.
+    """
     found: dict[str, TableName] = {}
     for schema in path:
         for name in names:
@@ -204,13 +243,21 @@ def _table(
         key,
         key or (unique[0] if unique else ("tableoid", "ctid") if kind in "rp" else ()),
         tuple(index for index, _ in found),
-        tuple(Trigger(trigger, _event(bits), enabled in "OA") for trigger, bits, enabled in triggers),
+        tuple(
+            Trigger(trigger, _event(bits), enabled in "OA") for trigger, bits, enabled in triggers
+        ),
         refusal=_refusal(is_inherited, columns),
         row_security=row_security,
         parts=frozenset(names[part] for part in parts if part in names),
         definition=definition,
         specials=tuple(
-            Unique(tuple(texts), frozenset(numbers[use] for use in uses if use in numbers), tuple(texts), when, differ)
+            Unique(
+                tuple(texts),
+                frozenset(numbers[use] for use in uses if use in numbers),
+                tuple(texts),
+                when,
+                differ,
+            )
             for _, _, _, _, _, special, texts, when, differ, uses in indexes
             if special
         ),
@@ -223,18 +270,29 @@ def _refusal(is_inherited: bool, columns: Sequence[tuple[Any, ...]]) -> str:
     return "" if columns else "it has no columns, so nothing of its rows could be kept"
 
 
-def _with_refusal(table: Table, tables: Mapping[int, Table], unpublishable: Mapping[TableName, str]) -> Table:
+def _with_refusal(
+    table: Table, tables: Mapping[int, Table], unpublishable: Mapping[TableName, str]
+) -> Table:
     """With why its rows cannot be deleted, where that is so of it or of one of its partitions."""
-    foreign = [one.label for one in tables.values() if one.kind == "foreign table" and one.name in table.parts]
+    foreign = [
+        one.label
+        for one in tables.values()
+        if one.kind == "foreign table" and one.name in table.parts
+    ]
     if table.refusal or table.kind != "table":
         return table
     if foreign:
         return replace(
-            table, refusal=f"its partition {foreign[0]} is a foreign table, which cannot be locked or counted"
+            table,
+            refusal=f"its partition {foreign[0]} is a foreign table, which cannot be locked or "
+            "counted",
         )
     for name in sorted({table.name, *table.parts} & set(unpublishable)):
         place = "it" if name == table.name else f"its partition {name.name}"
-        reason = f"the publication {unpublishable[name]} publishes {place}, which has no replica identity"
+        reason = (
+            f"the publication {unpublishable[name]} publishes {place}, which has no replica "
+            "identity"
+        )
         return replace(table, refusal=reason)
     return table
 
@@ -242,7 +300,16 @@ def _with_refusal(table: Table, tables: Mapping[int, Table], unpublishable: Mapp
 def _column(row: tuple[Any, ...], find_equality: Callable[[int], str]) -> Column:
     _, name, type_, category, not_null, default, generated, collation, plain = row
     family = _FAMILIES.get(plain) or _CATEGORIES.get(category, Family.OTHER)
-    return Column(name, type_, family, not not_null, default, generated, collation, equality=find_equality(plain))
+    return Column(
+        name,
+        type_,
+        family,
+        not not_null,
+        default,
+        generated,
+        collation,
+        equality=find_equality(plain),
+    )
 
 
 def _event(bits: int) -> str:
@@ -250,19 +317,46 @@ def _event(bits: int) -> str:
     if bits < 0:
         return f"RULE {'DELETE' if bits == -4 else 'UPDATE'}"
     time = "BEFORE" if bits & 2 else "INSTEAD OF" if bits & 64 else "AFTER"
-    verbs = [verb for bit, verb in ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE")) if bits & bit]
+    verbs = [
+        verb
+        for bit, verb in ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE"))
+        if bits & bit
+    ]
     return f"{time} {' OR '.join(verbs)}"
 
 
-def _reference(tables: dict[int, Table], numbered: dict[int, dict[int, str]], row: tuple[Any, ...]) -> Reference:
-    name, child, parent, keys, referred, rule, some, validated, disabled, operators, period, enforced, full = row
+def _reference(
+    tables: dict[int, Table], numbered: dict[int, dict[int, str]], row: tuple[Any, ...]
+) -> Reference:
+    (
+        name,
+        child,
+        parent,
+        keys,
+        referred,
+        rule,
+        some,
+        validated,
+        disabled,
+        operators,
+        period,
+        enforced,
+        full,
+    ) = row
     columns = _names(numbered[child], keys)
-    chosen = [int(part) for part in some.strip("[]").split(",")] if some and some not in ("null", "[]") else keys
+    chosen = (
+        [int(part) for part in some.strip("[]").split(",")]
+        if some and some not in ("null", "[]")
+        else keys
+    )
     there = _names(numbered[parent], referred)
     fault = ""
     if period:
-        # A row may be covered by several rows together: by the other columns alone it is told that one may be meant.
-        fault = f"The reference {name} of {tables[child].label} compares periods, which is not followed"
+        # A row may be covered by several rows together: by the other columns alone it is told that
+        # one may be meant.
+        fault = (
+            f"The reference {name} of {tables[child].label} compares periods, which is not followed"
+        )
         columns, there, operators, chosen = columns[:-1], there[:-1], operators[:-1], keys[:-1]
     ends = [(tables[child], columns), (tables[parent], there)]
     is_special = any(one.column(own).equality for one, names in ends for own in names)

@@ -29,7 +29,14 @@ from yeldro.engines.postgresql.compiler import FullCompiler
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql.statements import KEPT_AS, Collated, Named, PostgresqlStatements
-from yeldro.engines.shared.connection import LONGEST, SqlDatabase, cannot_connect, did_not_commit, pooled, under_way
+from yeldro.engines.shared.connection import (
+    LONGEST,
+    SqlDatabase,
+    cannot_connect,
+    did_not_commit,
+    pooled,
+    under_way,
+)
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import Holding
 from yeldro.engines.shared.literals import write_for_postgresql
@@ -55,8 +62,15 @@ _PINNED = {
     "default_transaction_read_only": "off",
 }
 # Those of them that only we need.
-_ONLY_OURS = {"default_transaction_read_only", "track_counts", "bytea_output", "extra_float_digits", "xmloption"}
-# Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception, operator intervention.
+_ONLY_OURS = {
+    "default_transaction_read_only",
+    "track_counts",
+    "bytea_output",
+    "extra_float_digits",
+    "xmloption",
+}
+# Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception,
+# operator intervention.
 _OF_CONNECTIONS = ("08", "57")
 _NOT_READ_BACK = {
     *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
@@ -70,32 +84,40 @@ _SPOOLED, _BLOCK = 1 << 24, 1 << 16
 _OF_PYTHON = {"bool", "int2", "int4", "int8", "oid", "float4", "float8", "numeric", "bytea"}
 _ORDERED = {Family.TEXT, Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP}
 _RIGHTS = """
-SELECT pg_catalog.pg_is_in_recovery(), pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'),
-  pg_catalog.quote_ident(pg_catalog.current_database()::text), pg_catalog.quote_ident(current_user::text)"""
+SELECT pg_catalog.pg_is_in_recovery(),
+pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'),
+  pg_catalog.quote_ident(pg_catalog.current_database()::text),
+  pg_catalog.quote_ident(current_user::text)"""
 _SEQUENCES = """
 SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
   COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
 FROM pg_class AS t JOIN pg_namespace AS m ON m.oid = t.relnamespace
 JOIN pg_attribute AS a ON a.attrelid = t.oid AND a.attnum > 0
 LEFT JOIN pg_attrdef AS e ON e.adrelid = t.oid AND e.adnum = a.attnum
-JOIN pg_depend AS d ON d.classid = 'pg_class'::regclass AND d.refobjid = t.oid AND d.refobjsubid = a.attnum
+JOIN pg_depend AS d ON d.classid = 'pg_class'::regclass AND d.refobjid = t.oid AND d.refobjsubid =
+a.attnum
     AND d.deptype IN ('a', 'i')
   OR d.classid = 'pg_attrdef'::regclass AND d.objid = e.oid
-JOIN pg_class AS s ON s.oid = CASE WHEN d.classid = 'pg_class'::regclass THEN d.objid ELSE d.refobjid END
+JOIN pg_class AS s ON s.oid = CASE WHEN d.classid = 'pg_class'::regclass THEN d.objid ELSE
+d.refobjid END
   AND s.relkind = 'S'
 JOIN pg_sequence AS q ON q.seqrelid = s.oid JOIN pg_namespace AS n ON n.oid = s.relnamespace
 WHERE m.nspname = :schema AND t.relname = :table
   AND CASE WHEN s.relkind = 'S' THEN has_sequence_privilege(s.oid, 'UPDATE') END"""
 _OWNER = """
-SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace = pg_namespace.oid
+SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace =
+pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
 _CHANGES = """
 SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_all_tables
 WHERE (schemaname NOT IN ('pg_catalog', 'information_schema') AND schemaname !~ '^pg_(toast|temp)'
-  OR schemaname = 'pg_catalog' AND relname ~ '^pg_largeobject') AND n_tup_ins + n_tup_upd + n_tup_del > 0"""
-# No counter tells of TRUNCATE, DROP, DETACH PARTITION or DROP COLUMN. A materialized view may be refreshed.
+  OR schemaname = 'pg_catalog' AND relname ~ '^pg_largeobject') AND n_tup_ins + n_tup_upd +
+  n_tup_del > 0"""
+# No counter tells of TRUNCATE, DROP, DETACH PARTITION or DROP COLUMN. A materialized view may be
+# refreshed.
 _STORAGE = """
-SELECT n.nspname, c.relname, c.oid::text || ' ' || c.relfilenode::text || ' ' || c.relispartition::text || ' ' || (
+SELECT n.nspname, c.relname, c.oid::text || ' ' || c.relfilenode::text || ' ' ||
+c.relispartition::text || ' ' || (
     SELECT count(*) FROM pg_attribute AS a WHERE a.attrelid = c.oid AND a.attisdropped)::text
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema')
@@ -103,7 +125,8 @@ WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_s
 
 _BLIND = """
 SELECT format_type(atttypid, NULL) = 'citext' OR NOT COALESCE(collisdeterministic, true)
-FROM pg_attribute AS a JOIN pg_class AS t ON t.oid = attrelid JOIN pg_namespace AS n ON n.oid = relnamespace
+FROM pg_attribute AS a JOIN pg_class AS t ON t.oid = attrelid JOIN pg_namespace AS n ON n.oid =
+relnamespace
 LEFT JOIN pg_collation AS c ON c.oid = attcollation
 WHERE nspname = :schema AND t.relname = :table AND attname = :column"""
 
@@ -112,7 +135,10 @@ _MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], st
     (codes.LockNotAvailable, "A lock could not be had in time: other sessions hold the rows."),
     (codes.DeadlockDetected, "The database ended a deadlock with another session."),
     (codes.SerializationFailure, "Another session changed the same rows meanwhile."),
-    (codes.ReadOnlySqlTransaction, "The transaction is read-only: a function tried to write, or this is a standby."),
+    (
+        codes.ReadOnlySqlTransaction,
+        "The transaction is read-only: a function tried to write, or this is a standby.",
+    ),
     (codes.QueryCanceled, "The statement was cancelled or took longer than the server allows."),
     ((codes.AdminShutdown, codes.CrashShutdown), "The server ended the connection."),
 )
@@ -127,7 +153,8 @@ class _FloatLoader(Loader):
 
 
 def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlDatabase:
-    """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be reached."""
+    """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be
+    reached."""
     arguments = find_arguments(address, wait or LONGEST, link)
     engine = sa.create_engine(
         "postgresql+psycopg://",
@@ -150,7 +177,8 @@ def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlData
 
 
 def _connect(arguments: dict[str, Any], link: Link) -> psycopg.Connection[Any]:
-    """A pooler invents the number of the backend. It is asked for before anything else, which it could mix up."""
+    """A pooler invents the number of the backend. It is asked for before anything else, which it
+    could mix up."""
     raw = GuardedConnection.connect(**arguments, prepare_threshold=0, autocommit=True)
     if not link.pooled:
         row = raw.execute(b"SELECT pg_catalog.pg_backend_pid()", prepare=False).fetchone()
@@ -167,11 +195,13 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     _path: str | None = None
     """The search path that this role has here."""
     _statements: PostgresqlStatements
-    # One statement checks its references when it is done, so order within a statement does not matter.
+    # One statement checks its references when it is done, so order within a statement does not
+    # matter.
     abilities = Abilities(
         tree_rules=frozenset(OnDelete),
         circle_rules=frozenset(OnDelete),
-        truncates="TRUNCATE can be rolled back here. It runs no DELETE triggers; nobody can use the table meanwhile.",
+        truncates="TRUNCATE can be rolled back here. It runs no DELETE triggers; nobody can use "
+        "the table meanwhile.",
         keeps_references=True,
     )
 
@@ -204,7 +234,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             raise
 
     def _show_as_written(self) -> None:
-        """From now on take most values as the texts that the server sends: Python has no infinity, BC or year 10000."""
+        """From now on take most values as the texts that the server sends: Python has no infinity,
+        BC or year 10000."""
         for kind in list(self._raw.adapters.types):
             if kind.name in ("float4", "float8"):
                 self._raw.adapters.register_loader(kind.oid, _FloatLoader)
@@ -220,18 +251,24 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                 try:
                     self._gate.run(sa.select(sa.func.set_config(name, value, False)))
                 except DatabaseFailed as error:
-                    raise DatabaseFailed(f"The setting {name} cannot be set to {value}.", error.message) from error
+                    raise DatabaseFailed(
+                        f"The setting {name} cannot be set to {value}.", error.message
+                    ) from error
         for name, value in _PINNED.items():
             if self._setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
-    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+    def check_rights(
+        self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
+    ) -> None:
         """To lock a row takes the right to change it."""
         super().check_rights(deleted, changed)
         parents = {one.parent for one in self.schema.acting}
         for table in deleted:
             if table in parents:
-                one: sa.Select[Any] = sa.select(sa.literal_column("1")).select_from(self._statements.table(table))
+                one: sa.Select[Any] = sa.select(sa.literal_column("1")).select_from(
+                    self._statements.table(table)
+                )
                 self._explain(one.where(sa.false()).with_for_update())
 
     def _find_rights(self) -> None:
@@ -241,7 +278,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             lift = f"GRANT TEMPORARY ON DATABASE {database} TO {role} would let it."
             lift = "It is a standby: ask the primary server." if standby else lift
             self._gate.lift = lift
-            self._statements.holding = Holding("bigint", {"tableoid": "oid", "ctid": "tid"}, lift, as_text)
+            self._statements.holding = Holding(
+                "bigint", {"tableoid": "oid", "ctid": "tid"}, lift, as_text
+            )
 
     def _read_path(self) -> list[str]:
         """The schemas in which a bare name is looked for, behind those of the server itself."""
@@ -249,24 +288,32 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         system, *path = [str(name) for (name,) in rows if not str(name).startswith("pg_temp")]
         if system != "pg_catalog":
             raise DatabaseFailed(
-                f"The search path puts {system} before pg_catalog, so its functions stand in for the server's own.",
-                "Leave pg_catalog out of the search path of this role or database: then it always comes first.",
+                f"The search path puts {system} before pg_catalog, so its functions stand in for "
+                "the server's own.",
+                "Leave pg_catalog out of the search path of this role or database: then it always "
+                "comes first.",
             )
         return path
 
     @contextmanager
     def _own_path(self) -> Iterator[None]:
-        """Statements of ours that are written as texts find nothing but what comes with the server."""
+        """Statements of ours that are written as texts find nothing but what comes with the
+        server.
+        """
         if self._path is None:
             self._path = self._setting("search_path")
         local = self._gate.in_transaction
-        self._gate.run_text(f"SET {'LOCAL' if local else 'SESSION'} search_path = pg_catalog, pg_temp", Kind.PLAIN)
+        self._gate.run_text(
+            f"SET {'LOCAL' if local else 'SESSION'} search_path = pg_catalog, pg_temp", Kind.PLAIN
+        )
         yield
         # Not in a `finally`: after an error the transaction is rolled back, and with it the path.
         self._gate.run(sa.select(sa.func.set_config("search_path", self._path, local)), Kind.PLAIN)
 
     def write_settings(self) -> list[str]:
-        return [f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS]
+        return [
+            f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS
+        ]
 
     def _make_writer(self, leave_out: str) -> Writer:
         return Writer(self._dialect, self.dialect, write_for_postgresql, leave_out)
@@ -286,10 +333,14 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
         self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")
         for table in alone:
-            # Before the snapshot is taken, because TRUNCATE also removes what the snapshot does not show.
-            self._gate.run(Words("LOCK TABLE", self._statements.table(table), "IN ACCESS EXCLUSIVE MODE"))
+            # Before the snapshot is taken, because TRUNCATE also removes what the snapshot does not
+            # show.
+            self._gate.run(
+                Words("LOCK TABLE", self._statements.table(table), "IN ACCESS EXCLUSIVE MODE")
+            )
         if mode is Mode.WRITE:
-            # Nothing but a lock keeps others from adding rows that hang on ours through an undeclared reference.
+            # Nothing but a lock keeps others from adding rows that hang on ours through an
+            # undeclared reference.
             for child in {one.child for one in self.schema.references if not one.declared}:
                 clause = self._statements.table(child)
                 self._gate.run(Words("LOCK TABLE", clause, "IN SHARE ROW EXCLUSIVE MODE"))
@@ -305,8 +356,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
         """A recursive query cannot lock what it finds.
 
-        How many levels there are is unknown to the planner: one look into the index for each row costs the same at any
-        depth, while a hash join may scan the whole table once a level.
+        How many levels there are is unknown to the planner: one look into the index for each row
+        costs the same at any depth, while a hash join may scan the whole table once a level.
         """
         self._let_planner("off" if reference.is_indexed else "on")
         added = super().close_over(reference, keys, round=round)
@@ -336,8 +387,8 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             raise did_not_commit()
 
     def end_look(self, kept: Sequence[KeySet]) -> None:
-        """A function may leave large objects or messages in a transaction that cannot write: it is rolled back, and
-        what was in the key sets is put back into them."""
+        """A function may leave large objects or messages in a transaction that cannot write: it is
+        rolled back, and what was in the key sets is put back into them."""
         with ExitStack() as open_files:
             waiting: list[tuple[KeySet, IO[bytes]]] = []
             for keys in kept:
@@ -348,11 +399,19 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             self.rollback()
             for keys, spooled in waiting:
                 spooled.seek(0)
-                self._copy(f"COPY pg_temp.{keys.name} FROM STDIN (FORMAT binary)", lambda _: None, spooled)
+                self._copy(
+                    f"COPY pg_temp.{keys.name} FROM STDIN (FORMAT binary)", lambda _: None, spooled
+                )
                 self._gate.run_text(f"ANALYZE pg_temp.{keys.name}", Kind.PLAIN)
 
-    def _copy(self, statement: str, write: Callable[[bytes], object], read: IO[bytes] | None = None) -> None:
-        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(statement.encode()) as copying:
+    def _copy(
+        self, statement: str, write: Callable[[bytes], object], read: IO[bytes] | None = None
+    ) -> None:
+        with (
+            self._gate.translated(),
+            self._raw.cursor() as cursor,
+            cursor.copy(statement.encode()) as copying,
+        ):
             while read and (sent := read.read(_BLOCK)):
                 copying.write(sent)
             for block in () if read else copying:
@@ -360,7 +419,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def find_transaction(self) -> str:
         return (
-            str(self._gate.run_text("SELECT pg_catalog.pg_current_xact_id()").scalar_one()) if self._has_status else ""
+            str(self._gate.run_text("SELECT pg_catalog.pg_current_xact_id()").scalar_one())
+            if self._has_status
+            else ""
         )
 
     def find_ending(self, transaction: str) -> bool | None:
@@ -383,7 +444,10 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return self._raw.info.server_version >= 130000
 
     def _rollback(self) -> None:
-        if not self._raw.closed and self._raw.info.transaction_status != psycopg.pq.TransactionStatus.IDLE:
+        if (
+            not self._raw.closed
+            and self._raw.info.transaction_status != psycopg.pq.TransactionStatus.IDLE
+        ):
             self._control("ROLLBACK")
 
     def _control(self, statement: str) -> str | None:
@@ -407,10 +471,14 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
         if not self._statements.holding:
-            self._gate.make(keys.name, sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True))
+            self._gate.make(
+                keys.name,
+                sa.CreateTableAs(self._statements.make_empty(keys), keys.name, temporary=True),
+            )
 
     def lock_ranked(self, ranking: Ranking) -> None:
-        """Rows that go are locked by their deletion; before that only where somebody could hang a row on them."""
+        """Rows that go are locked by their deletion; before that only where somebody could hang a
+        row on them."""
         if self._mode is Mode.WRITE:
             ranked = KeySet(ranking.table, ranking.table.identity, ranking.name)
             kept: sa.ColumnElement[bool] = sa.literal_column("place = 1")
@@ -418,7 +486,10 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             self._gate.run(self._statements.lock(ranked, among))
 
     def _change(
-        self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]
+        self,
+        images: KeySet,
+        values: dict[str, sa.ColumnElement[Any]],
+        only: Sequence[sa.ColumnElement[bool]],
     ) -> int:
         """Where a row goes by its place, an update moves it."""
         if images.table.lasting_keys[:1] == (images.table.identity,):
@@ -443,14 +514,19 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _mark(self, cell: Any) -> sa.ColumnElement[Any]:
         return sa.collate(sa.cast(cell, sa.Text), "C")
 
-    def _ascii_plain(self, cell: sa.ColumnElement[Any], same: Same, collation: str) -> sa.ColumnElement[Any]:
-        """lower() would go by the locale of the collation, and some collations know no regular expressions."""
+    def _ascii_plain(
+        self, cell: sa.ColumnElement[Any], same: Same, collation: str
+    ) -> sa.ColumnElement[Any]:
+        """lower() would go by the locale of the collation, and some collations know no regular
+        expressions."""
         text: sa.ColumnElement[Any] = sa.cast(cell, sa.Text)
         text = sa.collate(text, "C") if collation else text
         if Ignored.CASE in same.ignored:
             text = sa.func.translate(text, string.ascii_uppercase, string.ascii_lowercase)
         if Ignored.SPACE in same.ignored:
-            text = sa.func.btrim(sa.func.regexp_replace(text, r"[\x09-\x0d\x1c-\x20]+", " ", "g"), " ")
+            text = sa.func.btrim(
+                sa.func.regexp_replace(text, r"[\x09-\x0d\x1c-\x20]+", " ", "g"), " "
+            )
         return Collated(text, collation) if collation else text
 
     def rank(self, ranking: Ranking) -> int:
@@ -466,25 +542,41 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         return len(table.identity) == 1 and table.column(table.identity[0]).family in _ORDERED
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
-        """Hashing, and no sorting: the lowest and the highest row of a group come with it, others are looked up."""
+        """Hashing, and no sorting: the lowest and the highest row of a group come with it, others
+        are looked up."""
         grouping = ranking.grouping
         same = self._looked(ranking, ()).subquery(self._statements.own("same"))
         names = [f"s{place}" for place in range(len(grouping.same))]
         shared = [same.c[name] for name in names]
         number, size = sa.func.row_number().over().label("grp"), sa.func.count().label("size")
         ends = [sa.func.min(same.c.c0).label("low"), sa.func.max(same.c.c0).label("high")]
-        several = sa.select(*shared, *ends, size, number).group_by(*shared).having(sa.func.count() > sa.text("1"))
+        several = (
+            sa.select(*shared, *ends, size, number)
+            .group_by(*shared)
+            .having(sa.func.count() > sa.text("1"))
+        )
         groups = several.cte(self._statements.own("groups")).prefix_with("MATERIALIZED")
         rows = self._looked(ranking, ()).subquery(self._statements.own("rows"))
         left, right = ([clause.c[name] for name in names] for clause in (rows, groups))
         if grouping.nulls_differ:
             alike = sa.and_(*(one == two for one, two in zip(left, right, strict=True)))
-        else:  # records are equal where their NULLs are too, and can be hashed, which IS NOT DISTINCT FROM cannot
+        else:
+            # Records are equal where their NULLs are too, and can be hashed,
+            # which IS NOT DISTINCT FROM cannot.
             one, two = (sa.cast(sa.func.row(*cells), Named("record")) for cells in (left, right))
             alike = one == two
-        between = sa.and_(rows.c.c0 != groups.c.low, rows.c.c0 != groups.c.high, groups.c.size > sa.text("2"))
-        others = sa.select(rows.c.c0, groups.c.grp, groups.c.size).select_from(rows.join(groups, alike)).where(between)
-        found = [sa.select(end.label("c0"), groups.c.grp, groups.c.size) for end in (groups.c.low, groups.c.high)]
+        between = sa.and_(
+            rows.c.c0 != groups.c.low, rows.c.c0 != groups.c.high, groups.c.size > sa.text("2")
+        )
+        others = (
+            sa.select(rows.c.c0, groups.c.grp, groups.c.size)
+            .select_from(rows.join(groups, alike))
+            .where(between)
+        )
+        found = [
+            sa.select(end.label("c0"), groups.c.grp, groups.c.size)
+            for end in (groups.c.low, groups.c.high)
+        ]
         members = sa.union_all(*found, others).subquery(self._statements.own("members"))
         return members, [members.c.c0, members.c.grp, members.c.size]
 
@@ -494,7 +586,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _may_merge(self, table: Table, column: str) -> bool:
         name = table.name
         with self._own_path():
-            found = self._gate.run(sa.text(_BLIND).bindparams(schema=name.schema, table=name.name, column=column))
+            found = self._gate.run(
+                sa.text(_BLIND).bindparams(schema=name.schema, table=name.name, column=column)
+            )
             return bool(found.scalar_one())
 
     def _fill(self, into: KeySet, statement: sa.Insert) -> int:
@@ -503,8 +597,11 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             self._gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
         return rows
 
-    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
-        """What a trigger does is not known before; `find_changes` tells it afterwards, table by table."""
+    def find_effects(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> tuple[Effect, ...]:
+        """What a trigger does is not known before; `find_changes` tells it afterwards, table by
+        table."""
         return ()
 
     def find_changes(self) -> Changes:
@@ -528,27 +625,40 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         """Only a table's owner may build an index."""
         name = reference.child.name
         with self._own_path():
-            is_owner = self._gate.run(sa.text(_OWNER).bindparams(schema=name.schema, table=name.name)).scalar_one()
+            is_owner = self._gate.run(
+                sa.text(_OWNER).bindparams(schema=name.schema, table=name.name)
+            ).scalar_one()
         if is_owner:
             self._build_index(reference)
 
     def _count_written(self) -> int:
         return self.find_changes().total if self._mode is Mode.WRITE else 0
 
-    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+    def detach(
+        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+    ) -> int:
         """Where a row goes by its place, an update moves it: every key set of the table follows."""
         if keys.table.lasting_keys[:1] == (keys.table.identity,):
             return super().detach(reference, columns, keys, to_default)
         defaults = find_defaults(reference.child, columns) if to_default else None
         clause = self._statements.table(keys.table)
-        new = {clause.c[name]: text for name, text in zip(columns, find_values(columns, defaults), strict=True)}
+        new = {
+            clause.c[name]: text
+            for name, text in zip(columns, find_values(columns, defaults), strict=True)
+        }
         return self._follow(keys, self._statements.moving(keys, new))
 
     def _follow(self, keys: KeySet, moving: sa.Update) -> int:
-        moved = sa.table(next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")), schema="pg_temp")
-        self._gate.make(moved.name, Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)"))
+        moved = sa.table(
+            next(self._names), *map(sa.column, ("c0", "c1", "n0", "n1")), schema="pg_temp"
+        )
+        self._gate.make(
+            moved.name, Words("CREATE TEMPORARY TABLE", moved, "(c0 oid, c1 tid, n0 oid, n1 tid)")
+        )
         update = moving.cte(self._statements.own("moved"))
-        done = self._gate.run(sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c)))
+        done = self._gate.run(
+            sa.insert(moved).add_cte(update).from_select(moved.c.keys(), sa.select(*update.c))
+        )
         for other in self._filled:
             if other.table is keys.table:
                 places = self._statements.key_table(other)
@@ -568,77 +678,120 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         portion = piece.portion
-        cells = [self._statements.kept(cell, column) for column, cell in self._statements.copied(portion, piece.keys)]
+        cells = [
+            self._statements.kept(cell, column)
+            for column, cell in self._statements.copied(portion, piece.keys)
+        ]
         query = self._sent.write(self._statements.select_copied(portion, piece.keys, cells))
         query = f"COPY ({query}) TO STDOUT"
         self._gate.note(query)
-        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(query.encode()) as copying:
+        with (
+            self._gate.translated(),
+            self._raw.cursor() as cursor,
+            cursor.copy(query.encode()) as copying,
+        ):
             for line in copying:
                 yield bytes(line)
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
-        """The server reads the texts itself. What a type's own text would not hold comes by another type."""
+        """The server reads the texts itself. What a type's own text would not hold comes by another
+        type."""
         clause, cells = self._statements.table(stage.table), dict(stage.portion.cells)
         columns = list(cells)
         table = sa.table(stage.name, schema="pg_temp")
-        empty = sa.select(*(clause.c[own].label(name) for name, own in cells.items())).where(sa.false())
+        empty = sa.select(*(clause.c[own].label(name) for name, own in cells.items())).where(
+            sa.false()
+        )
         self._gate.run(Words("CREATE TEMPORARY TABLE", table, "AS", bare(empty)))
         types = {name: stage.table.column(own).type for name, own in cells.items()}
         loaded = table
         if others := {name: type_ for name, type_ in types.items() if type_ in KEPT_AS}:
             loaded = sa.table(next(self._names), schema="pg_temp")
-            ways = [sa.cast(clause.c[cells[name]], Named(KEPT_AS[types[name]])).label(name) for name in others]
+            ways = [
+                sa.cast(clause.c[cells[name]], Named(KEPT_AS[types[name]])).label(name)
+                for name in others
+            ]
             same = [clause.c[own].label(name) for name, own in cells.items() if name not in others]
             self._gate.run(
-                Words("CREATE TEMPORARY TABLE", loaded, "AS", bare(sa.select(*same, *ways).where(sa.false())))
+                Words(
+                    "CREATE TEMPORARY TABLE",
+                    loaded,
+                    "AS",
+                    bare(sa.select(*same, *ways).where(sa.false())),
+                )
             )
         names = in_brackets([sa.column(name) for name in columns])
         copy = self._sent.write(Words("COPY", loaded, names, "FROM STDIN"))
         self._gate.note(copy)
-        with self._gate.translated(), self._raw.cursor() as cursor, cursor.copy(copy.encode()) as writing:
+        with (
+            self._gate.translated(),
+            self._raw.cursor() as cursor,
+            cursor.copy(copy.encode()) as writing,
+        ):
             for rows, is_plain in source.rows(stage.portion):
                 writing.write(_make_lines(rows, is_plain))
         if loaded is not table:
             read = [
-                sa.cast(sa.column(name), Named(types[name])) if name in others else sa.column(name) for name in columns
+                sa.cast(sa.column(name), Named(types[name])) if name in others else sa.column(name)
+                for name in columns
             ]
-            self._gate.run(Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded))))
+            self._gate.run(
+                Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded)))
+            )
         self._gate.run(Words("ANALYZE", table))
 
     def insert_together(self, stages: Sequence[Stage]) -> list[int]:
         """All in one statement: references are checked when it is done."""
         parts: list[str | sa.ClauseElement] = ["WITH"]
         for place, stage in enumerate(stages):
-            parts += [f"{', ' if place else ''}yeldro_{place} AS (", self._statements.insert_staged(stage)]
+            parts += [
+                f"{', ' if place else ''}yeldro_{place} AS (",
+                self._statements.insert_staged(stage),
+            ]
             parts.append("RETURNING 1)")
-        counts = [f"(SELECT pg_catalog.count(*) FROM yeldro_{place})" for place in range(len(stages))]
-        return [int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()]
+        counts = [
+            f"(SELECT pg_catalog.count(*) FROM yeldro_{place})" for place in range(len(stages))
+        ]
+        return [
+            int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()
+        ]
 
     def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
-        """In a transaction with one snapshot no other one that it sees has a number as high as its own."""
+        """In a transaction with one snapshot no other one that it sees has a number as high as its
+        own."""
         rows = self._statements.count(table).where(*self._statements.is_other(table, stages))
         number = sa.cast(sa.func.txid_current() % sa.literal_column("4294967296"), sa.Text)
         own = sa.func.age(sa.cast(number, Named("xid")))
         return self._gate.number(rows.where(sa.func.age(sa.literal_column("xmin")) <= own))
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
-        """Sequences do not follow values that were given. They are moved forward only, which no rollback undoes."""
+        """Sequences do not follow values that were given. They are moved forward only, which no
+        rollback undoes."""
         for stage in stages:
             name = stage.table.name
             with self._own_path():
-                found = self._gate.run(sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)).all()
+                found = self._gate.run(
+                    sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)
+                ).all()
             for column, sequence, step, last in map(tuple, found):
                 if column in stage.portion.columns:
                     staged = self._statements.staged(stage).c[column]
-                    end = self._gate.run(sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))).scalar()
+                    end = self._gate.run(
+                        sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))
+                    ).scalar()
                     if end is not None and (end - last) * step > 0:
-                        moved = sa.func.setval(sa.cast(sa.cast(sequence, sa.Text), Named("regclass")), int(end))
+                        moved = sa.func.setval(
+                            sa.cast(sa.cast(sequence, sa.Text), Named("regclass")), int(end)
+                        )
                         self._gate.run(sa.select(moved))
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        """All in one statement of data-modifying WITH queries: references are checked when it is done."""
+        """All in one statement of data-modifying WITH queries: references are checked when it is
+        done."""
         parts = [
-            self._statements.delete(keys).returning(sa.literal_column("1")).cte(self._statements.own(f"gone_{place}"))
+            self._statements.delete(keys)
+            .returning(sa.literal_column("1"))
+            .cte(self._statements.own(f"gone_{place}"))
             for place, keys in enumerate(key_sets)
         ]
         counts = [sa.select(sa.func.count()).select_from(part).scalar_subquery() for part in parts]
@@ -649,8 +802,12 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
 def _make_lines(rows: Sequence[Cells], is_plain: bool) -> str:
     """Rows in the text form of COPY."""
     if not is_plain:
-        rows = [[cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows]
-    return "".join(["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows])
+        rows = [
+            [cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows
+        ]
+    return "".join(
+        ["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows]
+    )
 
 
 def _as_it_is(value: Any) -> Any:
@@ -659,12 +816,21 @@ def _as_it_is(value: Any) -> Any:
 
 def _find_grant(message: str) -> str:
     """What would give the right that is missing."""
-    if temporary := re.fullmatch(r'permission denied to create temporary tables in database "(.+)"', message):
+    if temporary := re.fullmatch(
+        r'permission denied to create temporary tables in database "(.+)"', message
+    ):
         return f"GRANT TEMPORARY ON DATABASE {temporary[1]} TO this role would give it."
-    found = re.fullmatch(r"permission denied for (table|view|schema|sequence|function|database) (.+)", message)
+    found = re.fullmatch(
+        r"permission denied for (table|view|schema|sequence|function|database) (.+)", message
+    )
     if not found:
         return "Another role may be needed."
-    right = {"schema": "USAGE", "sequence": "USAGE", "function": "EXECUTE", "database": "TEMPORARY"}.get(found[1])
+    right = {
+        "schema": "USAGE",
+        "sequence": "USAGE",
+        "function": "EXECUTE",
+        "database": "TEMPORARY",
+    }.get(found[1])
     words = f"{right or 'SELECT'} ON {found[1].upper().replace('VIEW', 'TABLE')} {found[2]}"
     more = "" if right else " A run also needs DELETE, and UPDATE to lock rows (docs/databases.md)."
     return f"GRANT {words} TO this role would give the right to look.{more}"
@@ -675,7 +841,9 @@ def _translate(error: BaseException) -> YeldroError:
         return DatabaseFailed(f"The database failed ({type(error).__name__}).")
     for kinds, message in _MESSAGES:
         if isinstance(error, kinds):
-            return DatabaseFailed(message, "Nothing was changed. Look at the preview again, or let --wait be longer.")
+            return DatabaseFailed(
+                message, "Nothing was changed. Look at the preview again, or let --wait be longer."
+            )
     detail = error.diag
     state = detail.sqlstate or ""
     where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
@@ -683,19 +851,29 @@ def _translate(error: BaseException) -> YeldroError:
         return BadStatement(str(detail.message_primary))
     if state.startswith("22"):
         return BadStatement(
-            "a value cannot be turned into the type that it is compared with. Days are written '2024-01-31'."
+            "a value cannot be turned into the type that it is compared with. Days are written "
+            "'2024-01-31'."
         )
     if state == "42501" or "row-level security" in str(detail.message_primary):
         return DatabaseFailed(
-            f"The database refused: {detail.message_primary}.", _find_grant(str(detail.message_primary))
+            f"The database refused: {detail.message_primary}.",
+            _find_grant(str(detail.message_primary)),
         )
     if state.startswith("23"):
-        return DatabaseFailed(f"The database refused: a constraint would be broken ({where}).", "Nothing was changed.")
+        return DatabaseFailed(
+            f"The database refused: a constraint would be broken ({where}).", "Nothing was changed."
+        )
     if state == "P0001":
-        return DatabaseFailed("A trigger or function refused with an error of its own.", "Nothing was changed.")
+        return DatabaseFailed(
+            "A trigger or function refused with an error of its own.", "Nothing was changed."
+        )
     if not state and not isinstance(error, psycopg.OperationalError | psycopg.InterfaceError):
-        return DatabaseFailed(f"An answer of the database could not be read ({type(error).__name__}).")
+        return DatabaseFailed(
+            f"An answer of the database could not be read ({type(error).__name__})."
+        )
     if not state or state.startswith("08"):
-        return DatabaseFailed("The connection to the server was lost.", "What was not committed was rolled back.")
+        return DatabaseFailed(
+            "The connection to the server was lost.", "What was not committed was rolled back."
+        )
     # Other messages may repeat values of rows.
     return DatabaseFailed(f"The database refused (SQLSTATE {state}).", "Nothing was changed.")

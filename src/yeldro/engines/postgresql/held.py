@@ -23,9 +23,13 @@ def _write_arrays(element: HeldTable, compiler: Any, asfrom: bool = False, **opt
     names = [column.name for column in element.columns]
     arrays, cells = [], []
     for place, name in enumerate(names):
-        values = sa.bindparam(None, [row[place] for row in element.rows], type_=sa.ARRAY(sa.Text), unique=True)
+        values = sa.bindparam(
+            None, [row[place] for row in element.rows], type_=sa.ARRAY(sa.Text), unique=True
+        )
         arrays.append(f"pg_catalog.unnest(CAST({compiler.process(values)} AS text[]))")
         made_of = element.made_of[name]
-        cells.append(f"CAST(k.{name} AS {made_of if isinstance(made_of, str) else made_of.type}) AS {name}")
+        cells.append(
+            f"CAST(k.{name} AS {made_of if isinstance(made_of, str) else made_of.type}) AS {name}"
+        )
     listed = f"ROWS FROM ({', '.join(arrays)}) AS k ({', '.join(names)})"
     return f"(SELECT {', '.join(cells)} FROM {listed}){find_alias(element, options)}"

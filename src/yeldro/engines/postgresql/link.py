@@ -15,21 +15,25 @@ from psycopg import waiting
 from yeldro.core.model.address import Address, Link
 
 T = TypeVar("T")
-# The driver's fastest way looks for interrupts only where it has to wait, and so never while a server keeps talking.
+# The driver's fastest way looks for interrupts only where it has to wait, and so never while a
+# server keeps talking.
 _wait = getattr(waiting, "wait_poll", waiting.wait_selector)
 # Seconds that asking a server to end a statement may take.
 _CANCELLING = 1.0
 
 
 class GuardedConnection(psycopg.Connection[Any]):
-    """A connection that an interrupt ends, whatever the server does: the driver's own would wait for its answer."""
+    """A connection that an interrupt ends, whatever the server does: the driver's own would wait
+    for its answer."""
 
     def __init__(self, *given: Any, **named: Any) -> None:
         """Nobody reads notices. An interrupt in the middle of handling one would be lost."""
         super().__init__(*given, **named)
         self.pgconn.notice_handler = None
 
-    def wait(self, gen: Generator[Any, Any, T], interval: float = 0.1, timeout: float | None = None) -> T:
+    def wait(
+        self, gen: Generator[Any, Any, T], interval: float = 0.1, timeout: float | None = None
+    ) -> T:
         try:
             return _wait(gen, self.pgconn.socket, interval=interval, timeout=timeout)
         except KeyboardInterrupt:

@@ -20,7 +20,16 @@ KEPT_AS = {
     '"char"': "integer",
     "xml": "text",
     **dict.fromkeys(
-        ("regclass", "regcollation", "regconfig", "regdictionary", "regnamespace", "regoper", "regoperator"), "oid"
+        (
+            "regclass",
+            "regcollation",
+            "regconfig",
+            "regdictionary",
+            "regnamespace",
+            "regoper",
+            "regoperator",
+        ),
+        "oid",
     ),
     **dict.fromkeys(("regproc", "regprocedure", "regrole", "regtype"), "oid"),
 }
@@ -55,15 +64,19 @@ def _compile_collated(element: Collated, compiler: Any, **options: Any) -> str:
 
 
 class PostgresqlStatements(StageStatements):
-    """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody changes one or
-    adds to what hangs on it before the end. Others are locked by their deletion: the transaction sees one snapshot, and
-    deleting a row that was changed since fails."""
+    """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody
+    changes one or adds to what hangs on it before the end. Others are locked by their deletion: the
+    transaction sees one snapshot, and deleting a row that was changed since fails."""
 
     locked: frozenset[Table] = frozenset()
 
     def column(self, table: Table, name: str) -> sa.ColumnClause[Any]:
         found = table.column(name) if name in table.column_names else None
-        return sa.column(name, Equated(found.equality)) if found and found.equality else sa.column(name)
+        return (
+            sa.column(name, Equated(found.equality))
+            if found and found.equality
+            else sa.column(name)
+        )
 
     def key_table(self, keys: KeySet) -> sa.TableClause:
         clause = super().key_table(keys)
@@ -72,18 +85,26 @@ class PostgresqlStatements(StageStatements):
                 clause.c[f"{letter}{place}"].type = self.table(keys.table).c[name].type
         return clause
 
-    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
-        """Where the two sides have different collations the referred column's counts (ri_GenerateQualCollation in
-        src/backend/utils/adt/ri_triggers.c)."""
+    def pointing(
+        self, reference: Reference, rows: sa.FromClause | None = None
+    ) -> list[sa.ColumnElement[Any]]:
+        """Where the two sides have different collations the referred column's counts
+        (ri_GenerateQualCollation in src/backend/utils/adt/ri_triggers.c)."""
         columns = super().pointing(reference, rows)
-        for place, (own, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
+        for place, (own, referred) in enumerate(
+            zip(reference.columns, reference.referred, strict=True)
+        ):
             there = reference.parent.column(referred)
             if reference.child.column(own).collation != there.collation:
                 columns[place] = Collated(columns[place], there.collation)
         return columns
 
-    def meets(self, reference: Reference, pointing: Columns, referred: Columns) -> list[sa.ColumnElement[bool]]:
-        """A bare equal sign is looked for in the search path, where the one of the type may not be."""
+    def meets(
+        self, reference: Reference, pointing: Columns, referred: Columns
+    ) -> list[sa.ColumnElement[bool]]:
+        """A bare equal sign is looked for in the search path, where the one of the type may not
+        be.
+        """
         if not reference.operators:
             return super().meets(reference, pointing, referred)
         pairs = zip(reference.operators, referred, pointing, strict=True)
@@ -92,7 +113,9 @@ class PostgresqlStatements(StageStatements):
     def assigned(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return sa.cast(value, Named(column.type))
 
-    def points_among(self, reference: Reference, pointing: Columns, among: Rows) -> sa.ColumnElement[bool]:
+    def points_among(
+        self, reference: Reference, pointing: Columns, among: Rows
+    ) -> sa.ColumnElement[bool]:
         if not reference.operators:
             return super().points_among(reference, pointing, among)
         rows = among.where(*self.meets(reference, pointing, list(among.selected_columns)))
@@ -108,11 +131,18 @@ class PostgresqlStatements(StageStatements):
             rows = rows.with_for_update(of=clause)
         return super().fill(into, rows)
 
-    def moving(self, keys: KeySet, new: dict[sa.ColumnClause[Any], sa.ColumnElement[Any]]) -> sa.Update:
-        """Give new values to rows that go by their places, giving the old place and the new one of each."""
+    def moving(
+        self, keys: KeySet, new: dict[sa.ColumnClause[Any], sa.ColumnElement[Any]]
+    ) -> sa.Update:
+        """Give new values to rows that go by their places, giving the old place and the new one of
+        each."""
         clause, places = self.table(keys.table), self.key_table(keys)
-        pairs = list(zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True))
-        update = sa.update(clause).values(new).where(*(clause.c[name] == place for name, place in pairs))
+        pairs = list(
+            zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True)
+        )
+        update = (
+            sa.update(clause).values(new).where(*(clause.c[name] == place for name, place in pairs))
+        )
         return update.returning(places.c.c0, places.c.c1, *(clause.c[name] for name, _ in pairs))
 
     def kept(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
@@ -122,18 +152,26 @@ class PostgresqlStatements(StageStatements):
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:
         """`*=` compares the bytes of two records
-        (https://www.postgresql.org/docs/current/functions-comparisons.html#COMPOSITE-TYPE-COMPARISON)."""
-        one, two = (sa.cast(sa.func.row(*(rows.c[name] for name in names)), Named("record")) for rows in (own, other))
+        (https://www.postgresql.org/docs/current/functions-comparisons.html#COMPOSITE-TYPE-COMPARISON).
+        """
+        one, two = (
+            sa.cast(sa.func.row(*(rows.c[name] for name in names)), Named("record"))
+            for rows in (own, other)
+        )
         return one.op("*=", is_comparison=True)(two)
 
-    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+    def image(
+        self, table: Table, names: Sequence[str], clause: sa.FromClause
+    ) -> sa.ColumnElement[str]:
         return sa.cast(sa.func.row(*(clause.c[name] for name in names)), sa.Text)
 
     def insert_staged(self, stage: Stage) -> Words:
         names, staged = self.insertable(stage), self.staged(stage)
         rows = bare(sa.select(*(staged.c[name] for name in names)))
         columns = in_brackets([sa.column(name) for name in names])
-        return Words("INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows)
+        return Words(
+            "INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows
+        )
 
     def lock(self, keys: KeySet, among: Sequence[sa.ColumnElement[bool]] = ()) -> Rows:
         """Lock the rows of a key set, or of those of its rows that meet `among`."""

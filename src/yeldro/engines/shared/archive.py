@@ -34,7 +34,11 @@ class SqlCopies(ABC):
 
     def count_alike(self, keys: KeySet, columns: Sequence[str]) -> int:
         """Of a whole table that nobody else may use no row is like another one elsewhere."""
-        rows = self._statements.count(keys.table) if keys.whole else self._statements.count_alike(keys, columns)
+        rows = (
+            self._statements.count(keys.table)
+            if keys.whole
+            else self._statements.count_alike(keys, columns)
+        )
         return self._gate.number(rows)
 
     def find_images(
@@ -124,14 +128,18 @@ class SqlCopies(ABC):
     @abstractmethod
     def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None: ...
 
-    def pull_staged(self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet) -> int:
+    def pull_staged(
+        self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet
+    ) -> int:
         return self._fill(into, self._statements.pull_staged(stage, into, reference, parents))
 
     @abstractmethod
     def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
 
     def keep_staged(self, stage: Stage, listed: KeySet) -> None:
-        self._gate.run(self._statements.drop_staged(stage, sa.not_(self._statements.is_listed(stage, listed))))
+        self._gate.run(
+            self._statements.drop_staged(stage, sa.not_(self._statements.is_listed(stage, listed)))
+        )
 
     def count_parentless(self, reference: Reference, stage: Stage, parents: Sequence[Stage]) -> int:
         staged = [self._stage_parents(reference, parent) for parent in parents]
@@ -142,7 +150,11 @@ class SqlCopies(ABC):
         return self._statements.staged(stage)
 
     def count_whole(self, stage: Stage) -> int:
-        rows = self._statements.count_whole(stage) if stage.key else self._statements.count_staged_alike(stage)
+        rows = (
+            self._statements.count_whole(stage)
+            if stage.key
+            else self._statements.count_staged_alike(stage)
+        )
         return self._gate.number(rows)
 
     def insert(self, stage: Stage) -> int:
@@ -172,7 +184,8 @@ class SqlCopies(ABC):
         raise NotImplementedError
 
     def allow_orphans(self) -> None:
-        """Before `begin`: rows that pointed at nothing may be put back so, where the engine can let them."""
+        """Before `begin`: rows that pointed at nothing may be put back so, where the engine can let
+        them."""
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """An engine whose counters follow what is inserted has nothing to do."""

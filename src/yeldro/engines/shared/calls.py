@@ -1,4 +1,5 @@
-"""Whether a person's condition does nothing but look: what it calls is judged before it is sent for the first time."""
+"""Whether a person's condition does nothing but look: what it calls is judged before it is sent for
+the first time."""
 
 from __future__ import annotations
 
@@ -31,11 +32,15 @@ class Judge(ABC):
             return
         calls = find_calls(text)
         if calls.is_coded:
-            raise UsageError("A condition holds a name that is written in numbers of letters.", "Write it plainly.")
+            raise UsageError(
+                "A condition holds a name that is written in numbers of letters.",
+                "Write it plainly.",
+            )
         for found in self.find_unsafe(text, calls):
             if found.name.lower() not in self.allowed:
                 raise UsageError(
-                    f"A condition may only look at rows, and {found.name} does more than look: {found.reason}.",
+                    f"A condition may only look at rows, and {found.name} does more than look: "
+                    f"{found.reason}.",
                     f"Where you know that it is harmless: --allow-function {found.name}.",
                 )
         self._judged.add(text)

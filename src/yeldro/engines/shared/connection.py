@@ -11,7 +11,17 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Odd
-from yeldro.core.database.connection import Abilities, Changes, ColumnProfile, Effect, KeySet, Mode, Row, Sent, T
+from yeldro.core.database.connection import (
+    Abilities,
+    Changes,
+    ColumnProfile,
+    Effect,
+    KeySet,
+    Mode,
+    Row,
+    Sent,
+    T,
+)
 from yeldro.core.model.address import Address
 from yeldro.core.model.key_set import find_carried
 from yeldro.core.model.schema import Column, Family, Reference, Schema, Table
@@ -29,14 +39,22 @@ from yeldro.engines.shared.replacing import SqlImages
 from yeldro.engines.shared.statements import Words, find_defaults
 from yeldro.engines.shared.temporary_names import Names
 from yeldro.engines.shared.writer import Writer
-from yeldro.errors import BadStatement, DatabaseFailed, NotCommitted, Refused, UsageError, YeldroError
+from yeldro.errors import (
+    BadStatement,
+    DatabaseFailed,
+    NotCommitted,
+    Refused,
+    UsageError,
+    YeldroError,
+)
 
 _BATCH = 10_000
 _PRIME = 1_000_003
 
 
 class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
-    """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and key tables."""
+    """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and
+    key tables."""
 
     dialect: str
     abilities: Abilities
@@ -75,16 +93,25 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def note(self) -> str:
         if not (self._statements.holding and self._statements.holds):
             return ""
-        told = "This account makes no temporary tables here: keys were held by Yeldro meanwhile, which is slower."
+        told = (
+            "This account makes no temporary tables here: keys were held by Yeldro meanwhile, "
+            "which is slower."
+        )
         return f"{told} {self._statements.holding.lift}"
 
-    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+    def check_rights(
+        self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
+    ) -> None:
         """To explain a statement takes the rights that running it does."""
         for table in deleted:
             self._explain(sa.delete(self._statements.table(table)).where(sa.false()))
         for table, columns in changed:
             clause = self._statements.table(table)
-            self._explain(sa.update(clause).values({clause.c[name]: sa.null() for name in columns}).where(sa.false()))
+            self._explain(
+                sa.update(clause)
+                .values({clause.c[name]: sa.null() for name in columns})
+                .where(sa.false())
+            )
 
     def _explain(self, statement: sa.ClauseElement) -> None:
         """As a text: what comes before it is no part of the statement."""
@@ -128,10 +155,14 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
         if mode is Mode.WRITE and self._only_looks:
             raise DatabaseFailed(
-                f"This session only looks: {self._only_looks} is set for it.", "A run would change rows."
+                f"This session only looks: {self._only_looks} is set for it.",
+                "A run would change rows.",
             )
         if mode is Mode.WRITE and self._statements.holding:
-            reason = "This account may make no temporary tables here, or nothing at all, so it can only look."
+            reason = (
+                "This account may make no temporary tables here, or nothing at all, so it can "
+                "only look."
+            )
             raise DatabaseFailed(reason, self._statements.holding.lift)
         self._begin(mode, alone)
         self._mode = mode
@@ -147,7 +178,8 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self._mode = None
 
     def end_look(self, kept: Sequence[KeySet]) -> None:
-        """Where a transaction cannot write, a commit leaves nothing but what is in our own temporary tables."""
+        """Where a transaction cannot write, a commit leaves nothing but what is in our own
+        temporary tables."""
         if any(keys.name for keys in kept):
             self.commit()
         else:
@@ -201,8 +233,12 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return found
 
     def _find_looks(self, table: Table, name: str) -> int:
-        """How much the type of a column has of: a count, a count of different values, and extremes."""
-        return next(looks for looks in (4, 2, 1) if looks == 1 or self._can_profile(table, {name: looks}))
+        """How much the type of a column has of: a count, a count of different values, and
+        extremes.
+        """
+        return next(
+            looks for looks in (4, 2, 1) if looks == 1 or self._can_profile(table, {name: looks})
+        )
 
     def _can_profile(self, table: Table, looks: Mapping[str, int]) -> bool:
         statement = self._statements.profile(table, looks).where(sa.false())
@@ -213,7 +249,11 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def find_odd(self, table: Table) -> dict[str, dict[Odd, int]]:
         clause = self._statements.table(table)
-        looks = [(column, *one) for column in table.columns for one in self._odd(column, clause.c[column.name])]
+        looks = [
+            (column, *one)
+            for column in table.columns
+            for one in self._odd(column, clause.c[column.name])
+        ]
         if not looks:
             return {}
         counts = [sa.func.count(sa.case((test, sa.literal_column("1")))) for _, _, test in looks]
@@ -224,7 +264,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
                 found.setdefault(column.name, {})[kind] = int(rows)
         return found
 
-    def _odd(self, column: Column, cell: sa.ColumnElement[Any]) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
+    def _odd(
+        self, column: Column, cell: sa.ColumnElement[Any]
+    ) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
         """The tests for what a column should not hold. An engine with types needs only one."""
         if column.family is Family.TEXT:
             yield Odd.BLANK, self._is_white(cell)
@@ -232,8 +274,12 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_distinct(table, columns))
 
-    def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> tuple[int, int]:
-        distinct, fitting = tuple(self._gate.run(self._statements.count_fitting(child, column, parent, referred)).one())
+    def count_fitting(
+        self, child: Table, column: str, parent: Table, referred: str
+    ) -> tuple[int, int]:
+        distinct, fitting = tuple(
+            self._gate.run(self._statements.count_fitting(child, column, parent, referred)).one()
+        )
         return int(distinct), int(fitting)
 
     def first_rows(self, table: Table, limit: int) -> list[Row]:
@@ -255,17 +301,25 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return self._gate.number(self._statements.count_ties(selection, keys))
 
     def count_filled(self, keys: KeySet, columns: Sequence[str]) -> list[int]:
-        return [int(count) for count in self._gate.run(self._statements.count_filled(keys, columns)).one()]
+        return [
+            int(count)
+            for count in self._gate.run(self._statements.count_filled(keys, columns)).one()
+        ]
 
     def count_steps(self, table: Table, conditions: Sequence[Condition]) -> list[int]:
-        return [int(count) for count in self._gate.run(self._statements.count_steps(table, conditions)).one()]
+        return [
+            int(count)
+            for count in self._gate.run(self._statements.count_steps(table, conditions)).one()
+        ]
 
     def try_count(self, table: Table, condition: Condition) -> int | None:
         fragment = self._statements.fragment(condition)
         return self._try(self._statements.count(table).where(fragment))
 
     def try_number(self, expression: Condition) -> int | None:
-        return self._try(sa.select(sa.type_coerce(self._statements.fragment(expression), sa.Integer)))
+        return self._try(
+            sa.select(sa.type_coerce(self._statements.fragment(expression), sa.Integer))
+        )
 
     def _try(self, statement: sa.Executable) -> int | None:
         with suppress(BadStatement):
@@ -294,9 +348,14 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def count_ends(self, keys: KeySet) -> int:
         (cell,) = self._statements.key_columns(keys, keys.table.identity[:1])
-        ends = [self._gate.run(sa.select(cell).order_by(way).limit(1)).scalar_one() for way in (cell, cell.desc())]
+        ends = [
+            self._gate.run(sa.select(cell).order_by(way).limit(1)).scalar_one()
+            for way in (cell, cell.desc())
+        ]
         same = sa.or_(*(cell == sa.bindparam(None, end) for end in ends))
-        return self._gate.number(sa.select(sa.func.count()).select_from(self._statements.key_table(keys)).where(same))
+        return self._gate.number(
+            sa.select(sa.func.count()).select_from(self._statements.key_table(keys)).where(same)
+        )
 
     # Key sets
 
@@ -307,13 +366,18 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         while batch := list(itertools.islice(waiting, _BATCH)):
             held = self._statements.key_table(listed)
             if isinstance(held, HeldTable):
-                held.add((*(None if value is None else _write_value(value) for value in key), "0") for key in batch)
+                held.add(
+                    (*(None if value is None else _write_value(value) for value in key), "0")
+                    for key in batch
+                )
             else:
                 self._load(listed, [tuple(map(self._statements.adapt, key)) for key in batch])
         return listed
 
     def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
-        named = [{"round": 0, **{f"c{place}": value for place, value in enumerate(key)}} for key in batch]
+        named = [
+            {"round": 0, **{f"c{place}": value for place, value in enumerate(key)}} for key in batch
+        ]
         self._gate.run_many(self._statements.load(listed), named)
 
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
@@ -326,7 +390,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return spare.pop() if spare else self._make_key_set(table, new)
 
     def _make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
-        keys = KeySet(table, find_carried(self.schema, table), self._names.of(table), new=tuple(new))
+        keys = KeySet(
+            table, find_carried(self.schema, table), self._names.of(table), new=tuple(new)
+        )
         self._create_key_table(keys)
         return keys
 
@@ -341,14 +407,20 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         except BadStatement as error:
             conditions = "; ".join(condition.text for condition in selection.conditions)
             what = "condition" if conditions else "selection"
-            raise UsageError(f"The database cannot run the {what}: {error.message}", conditions) from error
+            raise UsageError(
+                f"The database cannot run the {what}: {error.message}", conditions
+            ) from error
         own = self._keys_put if self._counts_key_rows and not self._statements.holding else 0
         if self._count_written() != before + own:
-            raise Refused("The condition changed rows: a function in it writes.", "A condition may only look at rows.")
+            raise Refused(
+                "The condition changed rows: a function in it writes.",
+                "A condition may only look at rows.",
+            )
         return matched
 
     def _count_written(self) -> int:
-        """Rows written so far by what a condition may call. Where a condition cannot write, nothing is counted."""
+        """Rows written so far by what a condition may call. Where a condition cannot write, nothing
+        is counted."""
         return 0
 
     def pull(
@@ -362,7 +434,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         without: Sequence[KeySet] = (),
     ) -> int:
         others = (into, *without) if into in self._filled else without
-        return self._fill(into, self._statements.pull(reference, parents, into, round, since, others))
+        return self._fill(
+            into, self._statements.pull(reference, parents, into, round, since, others)
+        )
 
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
         return self._fill(keys, self._statements.close_over(reference, keys, round))
@@ -371,7 +445,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         """Send a statement that fills a key set. Returns how many rows it put in."""
         self._filled.add(into)
         table = self._statements.key_table(into)
-        self._keys_put = self._hold(table, statement) if isinstance(table, HeldTable) else self._send(statement)
+        self._keys_put = (
+            self._hold(table, statement) if isinstance(table, HeldTable) else self._send(statement)
+        )
         return self._keys_put
 
     def _send(self, statement: sa.Insert) -> int:
@@ -382,7 +458,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         rows: Any = statement.select
         return table.add(map(tuple, self._gate.run(write_for_holding(rows, table))))
 
-    def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> int:
+    def count_referencing(
+        self, reference: Reference, parents: KeySet, without: KeySet | None
+    ) -> int:
         return self._gate.number(self._statements.count_referencing(reference, parents, without))
 
     def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
@@ -390,15 +468,21 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return keys, self.count_present(keys)
 
     def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
-        """One statement may delete rows together with those that they point at, so nothing is in the way."""
+        """One statement may delete rows together with those that they point at, so nothing is in
+        the way."""
         return 0
 
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
-        return self._gate.run(self._statements.has_referencing(reference, parents)).first() is not None
+        return (
+            self._gate.run(self._statements.has_referencing(reference, parents)).first() is not None
+        )
 
     def default_has_parent(self, reference: Reference, gone: KeySet | None) -> bool:
         defaults = find_defaults(reference.child, reference.columns)
-        if any(self._gate.run(sa.select(sa.literal_column(text))).scalar_one() is None for text in defaults):
+        if any(
+            self._gate.run(sa.select(sa.literal_column(text))).scalar_one() is None
+            for text in defaults
+        ):
             return True
         return self._gate.number(self._statements.default_parent(reference, defaults, gone)) > 0
 
@@ -421,7 +505,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self, table: Table, columns: Sequence[str] | None, event: str = "delete"
     ) -> tuple[Effect, ...]: ...
 
-    def find_lasting(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> list[str]:
+    def find_lasting(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> list[str]:
         """In an engine whose tables can all roll back there is nothing of the kind."""
         return []
 
@@ -454,7 +540,11 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def _build_index(self, reference: Reference) -> None:
         index = sa.table(next(self._names), schema=reference.child.name.schema)
-        self._gate.run(self._statements.build_index(index, reference.child, self._statements.pointing(reference)))
+        self._gate.run(
+            self._statements.build_index(
+                index, reference.child, self._statements.pointing(reference)
+            )
+        )
         self._built.append(index)
 
     def delete(self, keys: KeySet) -> int:
@@ -467,7 +557,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self._gate.run(Words("TRUNCATE TABLE", self._statements.table(table)))
         return 0
 
-    def detach(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+    def detach(
+        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+    ) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None
         return self._gate.run(self._statements.detach(columns, keys, defaults)).rowcount
 
@@ -486,7 +578,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         rows = self._statements.count_referencing(reference, parents, None)
         return self._gate.number(rows.where(self._statements.lacks_parent(reference)))
 
-    def count_detached(self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool) -> int:
+    def count_detached(
+        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+    ) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None
         return self._gate.number(self._statements.count_detached(columns, keys, defaults))
 
@@ -505,21 +599,29 @@ def _write_value(value: Any) -> str:
 def cannot_connect(address: Address, reason: str) -> DatabaseFailed:
     """The texts of the drivers name host, user and database, never a password."""
     told = f"The server at {address.host or 'the local socket'} cannot be reached, or refuses"
-    return DatabaseFailed(f"{told}: {reason.strip().rstrip('.')}.", "Check host, port, user, password and database.")
+    return DatabaseFailed(
+        f"{told}: {reason.strip().rstrip('.')}.", "Check host, port, user, password and database."
+    )
 
 
 def pooled() -> DatabaseFailed:
     return DatabaseFailed(
-        "A pooler stands between us and the server, so locks, settings and temporary tables may belong to nobody.",
-        'Connect to the server itself. If the pooler keeps a session together: pooled = "session" in yeldro.toml.',
+        "A pooler stands between us and the server, so locks, settings and temporary tables may "
+        "belong to nobody.",
+        'Connect to the server itself. If the pooler keeps a session together: pooled = "session" '
+        "in yeldro.toml.",
     )
 
 
 def under_way() -> Refused:
-    return Refused("Another run of this cleanup is under way on this database.", "Try again when it is done.")
+    return Refused(
+        "Another run of this cleanup is under way on this database.", "Try again when it is done."
+    )
 
 
 def did_not_commit(reason: str = "") -> NotCommitted:
     """What the database itself said of a COMMIT."""
     because = f" It said: {reason}" if reason else ""
-    return NotCommitted(f"The database did not commit.{because}", "All of it was rolled back. Run it again.")
+    return NotCommitted(
+        f"The database did not commit.{because}", "All of it was rolled back. Run it again."
+    )

@@ -17,10 +17,10 @@ from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
 class Gate:
     """Sends statements over one connection and turns the driver's errors into ours.
 
-    `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened is still open:
-    a trigger or a failed statement may end it, and the next statement would then commit by itself. `writer` writes
-    statements for a script; `lift` is what would let the account make temporary tables, "" where it may;
-    `count_touched` is how many rows the last one touched.
+    `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened
+    is still open: a trigger or a failed statement may end it, and the next statement would then
+    commit by itself. `writer` writes statements for a script; `lift` is what would let the account
+    make temporary tables, "" where it may; `count_touched` is how many rows the last one touched.
     """
 
     def __init__(
@@ -71,21 +71,28 @@ class Gate:
         except OverflowError as error:
             raise BadStatement("a number is larger than any that the database can hold.") from error
         except (UnicodeEncodeError, UnicodeDecodeError) as error:
-            raise BadStatement("a text holds what is no letter in the encoding of the database.") from error
+            raise BadStatement(
+                "a text holds what is no letter in the encoding of the database."
+            ) from error
 
     def run(self, statement: sa.Executable, kind: Kind | None = None) -> sa.CursorResult[Any]:
-        """Send one statement built from Core constructs. `kind` says what it is for where its shape does not."""
+        """Send one statement built from Core constructs. `kind` says what it is for where its shape
+        does not."""
         if self.lift and isinstance(getattr(statement, "table", None), HeldTable):
             raise self._needs_table()
         with self.translated():
-            result = self.connection.execute(statement, execution_options={"preserve_rowcount": True})
+            result = self.connection.execute(
+                statement, execution_options={"preserve_rowcount": True}
+            )
         if self.scribe:
             self._tell(kind or find_kind(statement), self.writer.write(statement), result)
         self._check()
         return result
 
     def _needs_table(self) -> Refused:
-        return Refused("This needs a temporary table, which this account may not make here.", self.lift)
+        return Refused(
+            "This needs a temporary table, which this account may not make here.", self.lift
+        )
 
     def make(self, name: str, statement: sa.Executable | str) -> None:
         """Make a temporary table of this name."""
@@ -101,14 +108,20 @@ class Gate:
             self.scribe = scribe
         if scribe:
             text = statement if isinstance(statement, str) else self.writer.write(statement)
-            scribe(Sent(Kind.MAKE, text, name=self.connection.dialect.identifier_preparer.quote(name)))
+            scribe(
+                Sent(Kind.MAKE, text, name=self.connection.dialect.identifier_preparer.quote(name))
+            )
 
     def run_many(
-        self, statement: sa.Insert, rows: list[dict[str, Any]], write: Callable[[dict[str, Any]], Any] = dict
+        self,
+        statement: sa.Insert,
+        rows: list[dict[str, Any]],
+        write: Callable[[dict[str, Any]], Any] = dict,
     ) -> None:
         """Send one statement for each of several rows of values.
 
-        `write` makes the values of the columns from those of the parameters, where these are not the same.
+        `write` makes the values of the columns from those of the parameters, where these are not
+        the same.
         """
         with self.translated():
             self.connection.execute(statement, rows)
@@ -121,13 +134,16 @@ class Gate:
         """Send one statement that holds no names or values from outside."""
         with self.translated():
             # Without parameters a percent sign is one.
-            result = self.connection.exec_driver_sql(text, execution_options={"no_parameters": True})
+            result = self.connection.exec_driver_sql(
+                text, execution_options={"no_parameters": True}
+            )
         self._tell(kind, text)
         self._check()
         return result
 
     def read(self, text: str) -> list[tuple[Any, ...]]:
-        """All rows of one such statement, as the driver gives them: for the catalogue, which is small."""
+        """All rows of one such statement, as the driver gives them: for the catalogue, which is
+        small."""
         with closing(self.run_text(text)) as result, self.translated():
             rows: list[tuple[Any, ...]] = list(result.cursor.fetchall()) if result.cursor else []
         return rows
@@ -148,7 +164,8 @@ class Gate:
         if self.in_transaction and not self.is_whole():
             self.in_transaction = False
             raise DatabaseFailed(
-                "The database ended the transaction by itself.", "A trigger or rule with ROLLBACK does that."
+                "The database ended the transaction by itself.",
+                "A trigger or rule with ROLLBACK does that.",
             )
 
 

@@ -1,7 +1,9 @@
-"""Values as literals: one function for each engine, whatever the client does with the script that they stand in.
+"""Values as literals: one function for each engine, whatever the client does with the script that
+they stand in.
 
-Clients read a script line by line, in a character set of their own. They change line ends, end at a NUL, and may take
-bytes for a quote. So nothing but printable characters stands in a literal as it is.
+Clients read a script line by line, in a character set of their own. They change line ends, end at a
+NUL, and may take bytes for a quote. So nothing but printable characters stands in a literal as it
+is.
 """
 
 from __future__ import annotations
@@ -22,7 +24,8 @@ def _quoted(text: str) -> str:
 
 
 def write_for_sqlite(value: Any, encoding: str = "UTF-8") -> str:
-    """SQLite has no escapes: what cannot stand in quotes is made by char(), or of the bytes, without an affinity."""
+    """SQLite has no escapes: what cannot stand in quotes is made by char(), or of the bytes,
+    without an affinity."""
     match value:
         case None:
             return "NULL"
@@ -42,7 +45,9 @@ def write_for_sqlite(value: Any, encoding: str = "UTF-8") -> str:
     pieces = [(plain, "".join(signs)) for plain, signs in groupby(text, str.isprintable)]
     if len(pieces) > _PIECES:
         return f"(+CAST(X'{_encode(text, encoding).hex()}' AS TEXT))"
-    return "(" + " || ".join(_quoted(part) if plain else _char(part) for plain, part in pieces) + ")"
+    return (
+        "(" + " || ".join(_quoted(part) if plain else _char(part) for plain, part in pieces) + ")"
+    )
 
 
 def _encode(text: str, encoding: str) -> bytes:
@@ -85,7 +90,8 @@ def _escape(text: str) -> Iterator[str]:
 
 
 def write_for_mariadb(value: Any) -> str:
-    """A text that is not plain ASCII, or holds a backslash, is written as its bytes: clients read those in theirs."""
+    """A text that is not plain ASCII, or holds a backslash, is written as its bytes: clients read
+    those in theirs."""
     match value:
         case None:
             return "NULL"

@@ -35,9 +35,13 @@ class SqlRanking(ABC):
 
     def make_ranking(self, grouping: Grouping) -> Ranking:
         ranking = Ranking(
-            grouping, self._names.of(grouping.table), tuple(self._make_plain(grouping, one) for one in grouping.loose)
+            grouping,
+            self._names.of(grouping.table),
+            tuple(self._make_plain(grouping, one) for one in grouping.loose),
         )
-        columns = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
+        columns = [
+            cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))
+        ]
         numbers = [sa.cast(sa.literal_column("0"), sa.BigInteger).label(name) for name in _OWN]
         empty = sa.select(*columns, *numbers).where(sa.false())
         if not isinstance(self._clause(ranking), HeldTable):
@@ -63,10 +67,13 @@ class SqlRanking(ABC):
     def _plain_text(
         self, grouping: Grouping, same: Same, cell: sa.ColumnElement[Any], name: str
     ) -> sa.ColumnElement[Any]:
-        """A text without what is ignored. Where the engine needs help, `name` holds the plain forms of texts."""
+        """A text without what is ignored. Where the engine needs help, `name` holds the plain forms
+        of texts."""
 
     def _spell(self, ranking: Ranking) -> None:
-        """An engine that cannot ignore what it should gets the plain forms of the texts from here."""
+        """An engine that cannot ignore what it should gets the plain forms of the texts from
+        here.
+        """
 
     # Ranking
 
@@ -74,33 +81,59 @@ class SqlRanking(ABC):
         try:
             self._spell(ranking)
             statement, table = self._rank(ranking), self._clause(ranking)
-            return self._hold(table, statement) if isinstance(table, HeldTable) else self._gate.run(statement).rowcount
+            return (
+                self._hold(table, statement)
+                if isinstance(table, HeldTable)
+                else self._gate.run(statement).rowcount
+            )
         except BadStatement as error:
             raise UsageError(f"The database cannot rank the rows: {error.message}") from error
 
-    def _looked(self, ranking: Ranking, rules: Sequence[Rule], *, all_columns: bool = False) -> Rows:
-        """The rows that are looked at: their identity as c0, …, what makes them the same as s0, …, what the rules look
-        at as v0, …, what breaks ties as t0, …; with `all_columns` all others as x0, …, and not only the selected rows.
+    def _looked(
+        self, ranking: Ranking, rules: Sequence[Rule], *, all_columns: bool = False
+    ) -> Rows:
+        """The rows that are looked at: their identity as c0, …, what makes them the same as s0, …,
+        what the rules look at as v0, …, what breaks ties as t0, …; with `all_columns` all others as
+        x0, …, and not only the selected rows.
         """
         grouping = ranking.grouping
         clause = self._statements.table(ranking.table)
-        identity = [cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))]
+        identity = [
+            cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))
+        ]
         same = [cell.label(f"s{place}") for place, cell in enumerate(self._same(ranking))]
-        looks = [self._value(ranking.table, rule).label(f"v{place}") for place, rule in enumerate(rules)]
-        looks += [clause.c[name].label(f"t{place}") for place, name in enumerate(ranking.table.tie_breakers)]
+        looks = [
+            self._value(ranking.table, rule).label(f"v{place}") for place, rule in enumerate(rules)
+        ]
+        looks += [
+            clause.c[name].label(f"t{place}")
+            for place, name in enumerate(ranking.table.tie_breakers)
+        ]
         if all_columns:
-            cells = [clause.c[name].label(f"x{place}") for place, name in enumerate(ranking.table.column_names)]
+            cells = [
+                clause.c[name].label(f"x{place}")
+                for place, name in enumerate(ranking.table.column_names)
+            ]
             return sa.select(*identity, *same, *looks, *cells)
         wanted = self._statements.is_selected(grouping.selection)
-        filled = [part for pair in self._are_filled(ranking) for part in pair] if grouping.nulls_differ else []
+        filled = (
+            [part for pair in self._are_filled(ranking) for part in pair]
+            if grouping.nulls_differ
+            else []
+        )
         return sa.select(*identity, *same, *looks).where(*wanted, *filled)
 
     def _are_filled(self, ranking: Ranking) -> list[tuple[sa.ColumnElement[bool], ...]]:
-        """Of each part of what makes rows the same, whether it is no NULL, and no blank text: these equal nothing."""
+        """Of each part of what makes rows the same, whether it is no NULL, and no blank text: these
+        equal nothing."""
         clause = self._statements.table(ranking.table)
         found: list[tuple[sa.ColumnElement[bool], ...]] = []
         for one, cell in zip(ranking.grouping.same, self._same(ranking), strict=True):
-            raw = self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
+            raw = (
+                self._statements.fragment(one.expression)
+                if one.expression
+                else clause.c[one.column]
+            )
             family = ranking.table.column(one.column).family if one.column else Family.OTHER
             is_text = family in (Family.TEXT, Family.OTHER)
             found.append((cell.is_not(None), *([sa.not_(self._is_white(raw))] if is_text else [])))
@@ -127,13 +160,21 @@ class SqlRanking(ABC):
         clause, plain = self._statements.table(ranking.table), iter(ranking.plain)
         cells: list[sa.ColumnElement[Any]] = []
         for one in ranking.grouping.same:
-            cell = self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
-            cells.append(self._plain_text(ranking.grouping, one, cell, next(plain)) if one.ignored else cell)
+            cell = (
+                self._statements.fragment(one.expression)
+                if one.expression
+                else clause.c[one.column]
+            )
+            cells.append(
+                self._plain_text(ranking.grouping, one, cell, next(plain)) if one.ignored else cell
+            )
         return cells
 
     def _rank(self, ranking: Ranking) -> sa.Insert:
         target = self._clause(ranking)
-        ranked = self._by_lists(ranking) if self._gathers(ranking.table) else self._by_windows(ranking)
+        ranked = (
+            self._by_lists(ranking) if self._gathers(ranking.table) else self._by_windows(ranking)
+        )
         return sa.insert(target).from_select(target.c.keys(), ranked)
 
     @abstractmethod
@@ -142,10 +183,12 @@ class SqlRanking(ABC):
 
     @abstractmethod
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
-        """The rows of groups of several, with as little sorting as the engine can: their identity of one column, the
-        number of the group, and its size."""
+        """The rows of groups of several, with as little sorting as the engine can: their identity
+        of one column, the number of the group, and its size."""
 
-    def _gathered(self, ranking: Ranking, gather: Callable[[Any], sa.ColumnElement[Any]]) -> sa.Subquery:
+    def _gathered(
+        self, ranking: Ranking, gather: Callable[[Any], sa.ColumnElement[Any]]
+    ) -> sa.Subquery:
         """Groups of several, with the identities of all their rows in one value."""
         same = self._looked(ranking, ()).subquery(self._statements.own("same"))
         shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
@@ -155,11 +198,15 @@ class SqlRanking(ABC):
 
     def _by_lists(self, ranking: Ranking) -> Rows:
         """Only rows that have duplicates are ordered, by the number of their group."""
-        rules = [rule for rule in ranking.grouping.rules if not _is_by_identity(rule, ranking.table)]
+        rules = [
+            rule for rule in ranking.grouping.rules if not _is_by_identity(rule, ranking.table)
+        ]
         source, (own, group, size) = self._members(ranking)
         order: list[sa.ColumnElement[Any]] = []
         if rules or ranking.table.tie_breakers:
-            rows = self._looked(ranking, rules, all_columns=True).subquery(self._statements.own("values"))
+            rows = self._looked(ranking, rules, all_columns=True).subquery(
+                self._statements.own("values")
+            )
             source = source.join(rows, rows.c.c0 == own)
             order = _orders(ranking.table, rules, rows)
         place = sa.func.row_number().over(partition_by=group, order_by=[*order, own])
@@ -175,7 +222,9 @@ class SqlRanking(ABC):
         ranked = sa.select(
             *identity,
             sa.func.dense_rank().over(order_by=shared).label("grp"),
-            sa.func.row_number().over(partition_by=shared, order_by=[*order, *identity]).label("place"),
+            sa.func.row_number()
+            .over(partition_by=shared, order_by=[*order, *identity])
+            .label("place"),
             sa.func.count().over(partition_by=shared).label("size"),
         ).subquery(self._statements.own("ranked"))
         return sa.select(*ranked.c).where(ranked.c.size > _ONE)
@@ -185,7 +234,9 @@ class SqlRanking(ABC):
         if self._statements.holding:
             own = dict(zip(_cells(ranking), ranking.table.identity, strict=True))
             number = self._statements.holding.number
-            made_of = {name: self._statements.origin(ranking.table, place) for name, place in own.items()}
+            made_of = {
+                name: self._statements.origin(ranking.table, place) for name, place in own.items()
+            }
             return self._statements.hold(ranking.name, {**made_of, **dict.fromkeys(_OWN, number)})
         columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
         return sa.table(ranking.name, *columns, schema=self._statements.key_schema)
@@ -195,7 +246,8 @@ class SqlRanking(ABC):
         clause = self._statements.table(table)
         if rule.kind is RuleKind.FULLEST:
             empty: list[sa.ColumnElement[int]] = [
-                sa.case((self._is_blank(clause.c[column.name], column.family), 1), else_=0) for column in table.columns
+                sa.case((self._is_blank(clause.c[column.name], column.family), 1), else_=0)
+                for column in table.columns
             ]
             return balanced("+", empty)
         if rule.condition:
@@ -211,13 +263,20 @@ class SqlRanking(ABC):
     def count_groups(self, ranking: Ranking) -> tuple[int, int]:
         ranked = self._clause(ranking)
         first = sa.func.count(sa.case((ranked.c.place == _ONE, 1)))
-        groups, rows = tuple(self._gate.run(sa.select(first, sa.func.count()).select_from(ranked)).one())
+        groups, rows = tuple(
+            self._gate.run(sa.select(first, sa.func.count()).select_from(ranked)).one()
+        )
         return int(groups), int(rows)
 
     def count_left_groups(self, ranking: Ranking) -> int:
         same = self._looked(ranking, ()).subquery(self._statements.own("same"))
         shared = [same.c[f"s{place}"] for place in range(len(ranking.grouping.same))]
-        groups = sa.select(_ONE.label("one")).select_from(same).group_by(*shared).having(sa.func.count() > _ONE)
+        groups = (
+            sa.select(_ONE.label("one"))
+            .select_from(same)
+            .group_by(*shared)
+            .having(sa.func.count() > _ONE)
+        )
         return self._gate.number(
             sa.select(sa.func.count()).select_from(groups.subquery(self._statements.own("groups")))
         )
@@ -229,7 +288,8 @@ class SqlRanking(ABC):
         return [(int(size), int(groups)) for size, groups in map(tuple, found)]
 
     def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
-        """By the first row of each group and the second one. What goes by the identity always decides."""
+        """By the first row of each group and the second one. What goes by the identity always
+        decides."""
         if _is_by_identity(rules[0], ranking.table):
             return [self.count_groups(ranking)[0], *(0 for _ in rules[1:])]
         first, second = (
@@ -237,18 +297,26 @@ class SqlRanking(ABC):
             self._clause(ranking).alias(self._statements.own("second")),
         )
         one, two = (
-            self._looked(ranking, rules, all_columns=True).subquery(self._statements.own(f"{name}_row"))
+            self._looked(ranking, rules, all_columns=True).subquery(
+                self._statements.own(f"{name}_row")
+            )
             for name in "ab"
         )
-        both = first.join(second, sa.and_(first.c.grp == second.c.grp, second.c.place == sa.literal_column("2")))
-        both = both.join(one, self._is_row(ranking, first, one)).join(two, self._is_row(ranking, second, two))
+        both = first.join(
+            second, sa.and_(first.c.grp == second.c.grp, second.c.place == sa.literal_column("2"))
+        )
+        both = both.join(one, self._is_row(ranking, first, one)).join(
+            two, self._is_row(ranking, second, two)
+        )
         counts = []
         even: sa.ColumnElement[bool] = sa.true()
         for place in range(len(rules)):
             same = one.c[f"v{place}"].is_not_distinct_from(two.c[f"v{place}"])
             counts.append(sa.func.count(sa.case((sa.and_(even, sa.not_(same)), _ONE))))
             even = sa.and_(even, same)
-        found = self._gate.run(sa.select(*counts).select_from(both).where(first.c.place == _ONE)).one()
+        found = self._gate.run(
+            sa.select(*counts).select_from(both).where(first.c.place == _ONE)
+        ).one()
         return [int(number) for number in found]
 
     def count_choices(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
@@ -259,18 +327,28 @@ class SqlRanking(ABC):
         values = [rows.c[f"v{place}"] for place in range(len(rules))]
         differ = [
             sa.case(
-                (sa.or_(sa.func.min(value) != sa.func.max(value), sa.func.count() != sa.func.count(value)), _ONE),
+                (
+                    sa.or_(
+                        sa.func.min(value) != sa.func.max(value),
+                        sa.func.count() != sa.func.count(value),
+                    ),
+                    _ONE,
+                ),
                 else_=sa.literal_column("0"),
             ).label(f"d{place}")
             for place, value in enumerate(values)
         ]
         # Where a column holds no value at all in a group, a rule has nothing to go by.
         some = [sa.func.count(value).label(f"f{place}") for place, value in enumerate(values)]
-        groups = sa.select(*differ, *some).select_from(ranked.join(rows, self._is_row(ranking, ranked, rows)))
+        groups = sa.select(*differ, *some).select_from(
+            ranked.join(rows, self._is_row(ranking, ranked, rows))
+        )
         found = groups.group_by(ranked.c.grp).subquery(self._statements.own("found"))
         zero: sa.ColumnElement[int] = sa.literal_column("0")
         counts = [
-            sa.func.count(sa.case((sa.and_(found.c[f"d{place}"] == _ONE, found.c[f"f{place}"] > zero), _ONE)))
+            sa.func.count(
+                sa.case((sa.and_(found.c[f"d{place}"] == _ONE, found.c[f"f{place}"] > zero), _ONE))
+            )
             for place in range(len(rules))
         ]
         return [int(number) for number in self._gate.run(sa.select(*counts)).one()]
@@ -283,7 +361,9 @@ class SqlRanking(ABC):
         order = [*_order(rule, rows.c.v0), ranked.c.place]
         best = sa.func.row_number().over(partition_by=ranked.c.grp, order_by=order).label("best")
         both = ranked.join(rows, self._is_row(ranking, ranked, rows))
-        chosen = _among(sa.select(ranked.c.grp, ranked.c.place, best).select_from(both), ranked, groups).subquery()
+        chosen = _among(
+            sa.select(ranked.c.grp, ranked.c.place, best).select_from(both), ranked, groups
+        ).subquery()
         found = self._gate.run(sa.select(chosen.c.grp, chosen.c.place).where(chosen.c.best == _ONE))
         return {int(group): int(place) for group, place in map(tuple, found)}
 
@@ -296,12 +376,22 @@ class SqlRanking(ABC):
         if not may:
             return [0 for _ in columns]
         ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
-        ends = [(func, self._statements.exact(clause.c[name])) for name in may for func in (sa.func.min, sa.func.max)]
-        rows = sa.select(*(func(cell).label(f"e{place}") for place, (func, cell) in enumerate(ends)))
+        ends = [
+            (func, self._statements.exact(clause.c[name]))
+            for name in may
+            for func in (sa.func.min, sa.func.max)
+        ]
+        rows = sa.select(
+            *(func(cell).label(f"e{place}") for place, (func, cell) in enumerate(ends))
+        )
         rows = rows.select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
         groups = rows.group_by(ranked.c.grp).subquery(self._statements.own("groups"))
-        differs = [groups.c[f"e{2 * place}"] != groups.c[f"e{2 * place + 1}"] for place in range(len(may))]
-        found = self._gate.run(sa.select(*(sa.func.count(sa.case((one, _ONE))) for one in differs))).one()
+        differs = [
+            groups.c[f"e{2 * place}"] != groups.c[f"e{2 * place + 1}"] for place in range(len(may))
+        ]
+        found = self._gate.run(
+            sa.select(*(sa.func.count(sa.case((one, _ONE))) for one in differs))
+        ).one()
         merged = dict(zip(may, map(int, found), strict=True))
         return [merged.get(name, 0) for name in columns]
 
@@ -313,7 +403,9 @@ class SqlRanking(ABC):
 
     def ranked_rows(self, ranking: Ranking, groups: Sequence[int] | None) -> Iterator[Row]:
         grouping, ranked = ranking.grouping, self._clause(ranking)
-        rows = self._looked(ranking, grouping.rules, all_columns=True).subquery(self._statements.own("rows"))
+        rows = self._looked(ranking, grouping.rules, all_columns=True).subquery(
+            self._statements.own("rows")
+        )
         names = [
             *(f"x{place}" for place in range(len(ranking.table.columns))),
             *(f"s{place}" for place in range(len(grouping.same))),
@@ -335,34 +427,63 @@ class SqlRanking(ABC):
         )
         clause = self._statements.table(ranking.table)
         referred = [clause.c[name] for name in reference.referred]
-        pointing = sa.and_(*self._statements.meets(reference, self._statements.pointing(reference, child), referred))
+        pointing = sa.and_(
+            *self._statements.meets(
+                reference, self._statements.pointing(reference, child), referred
+            )
+        )
         both = ranked.join(clause, self._is_own_row(ranking, ranked)).join(child, pointing)
         rows: Rows = sa.select(ranked.c.grp, ranked.c.place, sa.func.count()).select_from(both)
         found = self._gate.run(_among(rows, ranked, groups).group_by(ranked.c.grp, ranked.c.place))
         return {(int(group), int(place)): int(count) for group, place, count in map(tuple, found)}
 
     def _is_own_row(self, ranking: Ranking, ranked: sa.FromClause) -> sa.ColumnElement[bool]:
-        return sa.and_(*(cell == ranked.c[f"c{place}"] for place, cell in enumerate(self._identity(ranking.table))))
+        return sa.and_(
+            *(
+                cell == ranked.c[f"c{place}"]
+                for place, cell in enumerate(self._identity(ranking.table))
+            )
+        )
 
-    def _is_row(self, ranking: Ranking, ranked: sa.FromClause, rows: sa.FromClause) -> sa.ColumnElement[bool]:
+    def _is_row(
+        self, ranking: Ranking, ranked: sa.FromClause, rows: sa.FromClause
+    ) -> sa.ColumnElement[bool]:
         return sa.and_(*(rows.c[name] == ranked.c[name] for name in _cells(ranking)))
 
     # The rows that go, and those that stay
 
     def pair(self, ranking: Ranking, into: KeySet) -> int:
         """What other tables point at is only looked up where it is not the identity itself."""
-        gone, kept = self._clause(ranking), self._clause(ranking).alias(self._statements.own("kept"))
-        both = gone.join(kept, sa.and_(gone.c.grp == kept.c.grp, kept.c.place == _ONE)) if into.new else gone
+        gone, kept = (
+            self._clause(ranking),
+            self._clause(ranking).alias(self._statements.own("kept")),
+        )
+        both = (
+            gone.join(kept, sa.and_(gone.c.grp == kept.c.grp, kept.c.place == _ONE))
+            if into.new
+            else gone
+        )
         names, table = ranking.table.identity, self._statements.table(ranking.table)
-        own: dict[str, sa.ColumnElement[Any]] = {name: gone.c[f"c{place}"] for place, name in enumerate(names)}
-        other: dict[str, sa.ColumnElement[Any]] = {name: kept.c[f"c{place}"] for place, name in enumerate(names)}
-        for rows, ranked, known in ((table, gone, own), (table.alias(self._statements.own("row")), kept, other)):
+        own: dict[str, sa.ColumnElement[Any]] = {
+            name: gone.c[f"c{place}"] for place, name in enumerate(names)
+        }
+        other: dict[str, sa.ColumnElement[Any]] = {
+            name: kept.c[f"c{place}"] for place, name in enumerate(names)
+        }
+        for rows, ranked, known in (
+            (table, gone, own),
+            (table.alias(self._statements.own("row")), kept, other),
+        ):
             wanted = into.columns if known is own else into.new
             if not set(wanted) <= set(names):
                 same = [rows.c[name] == ranked.c[f"c{place}"] for place, name in enumerate(names)]
                 both = both.join(rows, sa.and_(*same))
                 known.update({name: rows.c[name] for name in wanted if name not in names})
-        cells = [*(own[name] for name in into.columns), sa.literal_column("-1"), *(other[name] for name in into.new)]
+        cells = [
+            *(own[name] for name in into.columns),
+            sa.literal_column("-1"),
+            *(other[name] for name in into.new),
+        ]
         surplus: Rows = sa.select(*cells).select_from(both).where(gone.c.place > _ONE)
         return self._fill(into, self._statements.fill_plain(into, surplus))
 
@@ -384,18 +505,27 @@ class SqlRanking(ABC):
         cells = []
         for name in into.new:
             cell = clause.c[name]
-            empty = self._is_blank(cell, ranking.table.column(name).family) if blanks else cell.is_(None)
+            empty = (
+                self._is_blank(cell, ranking.table.column(name).family)
+                if blanks
+                else cell.is_(None)
+            )
             order = [sa.case((empty, _ONE), else_=sa.literal_column("0")), ranked.c.place]
             cells.append(sa.func.first_value(cell).over(partition_by=ranked.c.grp, order_by=order))
         own = [clause.c[name] for name in into.new]
         both = sa.select(
             ranked.c.place,
-            *(column.label(f"c{place}") for place, column in enumerate(self._statements.carried(into))),
+            *(
+                column.label(f"c{place}")
+                for place, column in enumerate(self._statements.carried(into))
+            ),
             *(cell.label(f"n{place}") for place, cell in enumerate(cells)),
             *(cell.label(f"o{place}") for place, cell in enumerate(own)),
         ).select_from(ranked.join(clause, self._is_own_row(ranking, ranked)))
         found = both.subquery(self._statements.own("found"))
-        differs = [found.c[f"n{place}"].is_distinct_from(found.c[f"o{place}"]) for place in range(len(own))]
+        differs = [
+            found.c[f"n{place}"].is_distinct_from(found.c[f"o{place}"]) for place in range(len(own))
+        ]
         kept = sa.select(
             *(found.c[f"c{place}"] for place in range(len(into.columns))),
             sa.literal_column("0"),
@@ -410,10 +540,15 @@ def _cells(ranking: Ranking) -> list[str]:
 
 def _is_by_identity(rule: Rule, table: Table) -> bool:
     """Whether a rule puts rows in the order in which ties fall anyway."""
-    return rule.kind in (RuleKind.LOWEST, RuleKind.OLDEST) and (rule.column,) == table.key == table.identity[:1]
+    return (
+        rule.kind in (RuleKind.LOWEST, RuleKind.OLDEST)
+        and (rule.column,) == table.key == table.identity[:1]
+    )
 
 
-def _orders(table: Table, rules: Sequence[Rule], rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:
+def _orders(
+    table: Table, rules: Sequence[Rule], rows: sa.FromClause
+) -> list[sa.ColumnElement[Any]]:
     order = [part for place, rule in enumerate(rules) for part in _order(rule, rows.c[f"v{place}"])]
     return order + [rows.c[f"t{place}"] for place in range(len(table.tie_breakers))]
 

@@ -44,7 +44,9 @@ class SqlImages:
 
     # What they will point at
 
-    def repoint(self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None) -> None:
+    def repoint(
+        self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None
+    ) -> None:
         clause = self._statements.key_table(images)
         aims = self._aims(reference, images)
         lost = self._statements.key_columns(gone, reference.referred)
@@ -54,10 +56,14 @@ class SqlImages:
         if filled and set(reference.referred) & set(filled.new):
             names = gone.table.identity
             own = zip(
-                self._statements.new_columns(gone, names), self._statements.key_columns(filled, names), strict=True
+                self._statements.new_columns(gone, names),
+                self._statements.key_columns(filled, names),
+                strict=True,
             )
             later = [
-                sa.func.coalesce(now, self._statements.new_columns(filled, [name])[0]) if name in filled.new else now
+                sa.func.coalesce(now, self._statements.new_columns(filled, [name])[0])
+                if name in filled.new
+                else now
                 for name, now in zip(reference.referred, there, strict=True)
             ]
             empty = sa.or_(*(cell.is_(None) for cell in there))
@@ -71,7 +77,9 @@ class SqlImages:
             itself = sa.and_(
                 *(
                     now == own
-                    for now, own in zip(there, self._statements.key_columns(images, reference.referred), strict=True)
+                    for now, own in zip(
+                        there, self._statements.key_columns(images, reference.referred), strict=True
+                    )
                 )
             )
             free = reference.nullable_columns
@@ -80,20 +88,25 @@ class SqlImages:
                 for name, value in zip(reference.columns, there, strict=True)
             ]
             looped = clause.c.round if free else sa.literal_column(str(Mark.LOOPED.value))
-            marks = {clause.c.round: sa.case((itself, looped), else_=self._marked(clause, Mark.MOVED))}
+            marks = {
+                clause.c.round: sa.case((itself, looped), else_=self._marked(clause, Mark.MOVED))
+            }
         filled_in = [cell.is_not(None) for cell in there]
         new = dict(zip(aims, values, strict=True))
         self._gate.run(sa.update(clause).values({**new, **marks}).where(*meets, *filled_in))
 
     def _marked(self, clause: sa.TableClause, mark: Mark) -> sa.ColumnElement[Any]:
         """The mark that a row gets, unless it has a higher one."""
-        return sa.case((clause.c.round > mark.value, clause.c.round), else_=sa.literal_column(str(mark.value)))
+        return sa.case(
+            (clause.c.round > mark.value, clause.c.round), else_=sa.literal_column(str(mark.value))
+        )
 
     def _aims(self, reference: Reference, images: KeySet) -> list[sa.ColumnElement[Any]]:
         return self._statements.new_columns(images, reference.columns)
 
     def _pointing(self, reference: Reference, images: KeySet) -> list[sa.ColumnElement[Any]]:
-        """The new values of a reference, in the form in which the engine compares them with the referred ones."""
+        """The new values of a reference, in the form in which the engine compares them with the
+        referred ones."""
         cells = dict(zip(reference.columns, self._aims(reference, images), strict=True))
         return self._statements.pointing(reference, SimpleNamespace(c=cells))  # type: ignore[arg-type]  # only c is used
 
@@ -117,7 +130,9 @@ class SqlImages:
     def count_shifted(self, images: KeySet, columns: Sequence[str]) -> int:
         clause = self._statements.table(images.table)
         new = self._statements.new_columns(images, columns)
-        shifted = [clause.c[name].is_distinct_from(value) for name, value in zip(columns, new, strict=True)]
+        shifted = [
+            clause.c[name].is_distinct_from(value) for name, value in zip(columns, new, strict=True)
+        ]
         return self._gate.number(self._count_both(images).where(balanced("OR", shifted)))
 
     def _count_both(self, images: KeySet) -> Rows:
@@ -126,7 +141,9 @@ class SqlImages:
 
     def _both(self, images: KeySet) -> sa.Join:
         """Rows beside their new values."""
-        return self._statements.key_table(images).join(self._statements.table(images.table), self._is_own(images))
+        return self._statements.key_table(images).join(
+            self._statements.table(images.table), self._is_own(images)
+        )
 
     def _is_own(self, images: KeySet) -> sa.ColumnElement[bool]:
         clause, names = self._statements.table(images.table), images.table.identity
@@ -137,7 +154,9 @@ class SqlImages:
         clause = self._statements.key_table(images)
         still = self._statements.points_into(reference, self._pointing(reference, images), gone)
         rows = sa.select(sa.func.count()).select_from(clause)
-        return self._gate.number(rows.where(still, clause.c.round != sa.literal_column(str(Mark.WAITING.value))))
+        return self._gate.number(
+            rows.where(still, clause.c.round != sa.literal_column(str(Mark.WAITING.value)))
+        )
 
     def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
         """Walk up from every row with a new value, by new values where there are some."""
@@ -145,7 +164,10 @@ class SqlImages:
         parts = range(len(reference.columns))
         starts = []
         for one in images:
-            own, aims = self._statements.key_columns(one, reference.referred), self._aims(reference, one)
+            own, aims = (
+                self._statements.key_columns(one, reference.referred),
+                self._aims(reference, one),
+            )
             named = [cell.label(f"s{place}") for place, cell in enumerate(own)]
             ahead = [cell.label(f"a{place}") for place, cell in enumerate(aims)]
             starts.append(sa.select(*named, *ahead).where(*(cell.is_not(None) for cell in aims)))
@@ -155,14 +177,24 @@ class SqlImages:
             .select()
             .cte(self._statements.own("walk"), recursive=True)
         )
-        path = walk.join(row, sa.and_(*(row.c[name] == walk.c[f"a{n}"] for n, name in enumerate(reference.referred))))
+        path = walk.join(
+            row,
+            sa.and_(*(row.c[name] == walk.c[f"a{n}"] for n, name in enumerate(reference.referred))),
+        )
         aims = [row.c[name] for name in reference.columns]
         for number, one in enumerate(reversed(images)):
             other = self._statements.key_table(one).alias(self._statements.own(f"other_{number}"))
             names = one.table.identity
-            path = path.join(other, sa.and_(*(row.c[n] == other.c[f"c{place}"] for place, n in enumerate(names))), True)
+            path = path.join(
+                other,
+                sa.and_(*(row.c[n] == other.c[f"c{place}"] for place, n in enumerate(names))),
+                True,
+            )
             new = [other.c[f"n{one.new.index(name)}"] for name in reference.columns]
-            aims = [sa.case((other.c.c0.is_not(None), now), else_=aim) for now, aim in zip(new, aims, strict=True)]
+            aims = [
+                sa.case((other.c.c0.is_not(None), now), else_=aim)
+                for now, aim in zip(new, aims, strict=True)
+            ]
         step: Rows = sa.select(*(walk.c[f"s{place}"] for place in parts), *aims).select_from(path)
         walk = walk.union(step.where(*(aim.is_not(None) for aim in aims)))
         met = [walk.c[f"a{place}"] == walk.c[f"s{place}"] for place in parts]
@@ -184,44 +216,70 @@ class SqlImages:
         shared: list[sa.ColumnElement[Any]] = [every.c[f"u{place}"] for place in parts]
         if not unique.parts:
             named = zip(shared, unique.columns, strict=True)
-            shared = [self._statements.sorted_as(cell, images.table.column(name)) for cell, name in named]
+            shared = [
+                self._statements.sorted_as(cell, images.table.column(name)) for cell, name in named
+            ]
         filled = [every.c[f"u{place}"].is_not(None) for place in parts if unique.nulls_differ]
         identity = [every.c[carried[images.columns.index(name)]] for name in images.table.identity]
         ties = [every.c[f"t{place}"] for place in range(len(images.table.tie_breakers))]
-        window: dict[str, Any] = {"partition_by": shared, "order_by": [every.c.moved, *ties, *identity]}
+        window: dict[str, Any] = {
+            "partition_by": shared,
+            "order_by": [every.c.moved, *ties, *identity],
+        }
         ranked = (
             sa.select(
                 *(every.c[name] for name in carried),
                 sa.func.row_number().over(**window).label("place"),
-                *(sa.func.first_value(every.c[name]).over(**window).label(f"k{name}") for name in carried),
+                *(
+                    sa.func.first_value(every.c[name]).over(**window).label(f"k{name}")
+                    for name in carried
+                ),
             )
             .where(*filled)
             .subquery(self._statements.own("ranked"))
         )
         firsts = [ranked.c[f"k{carried[into.columns.index(name)]}"] for name in into.new]
         surplus = sa.select(*(ranked.c[name] for name in carried), sa.literal_column("-1"), *firsts)
-        return self._fill(into, self._statements.fill_plain(into, surplus.where(ranked.c.place > _ONE)))
+        return self._fill(
+            into, self._statements.fill_plain(into, surplus.where(ranked.c.place > _ONE))
+        )
 
-    def _look_for(self, images: KeySet, gone: KeySet, unique: Unique, carried: Sequence[str]) -> tuple[Rows, Rows]:
-        """Rows with their new values, and others that stay and are like one of them: their keys as c0, …, whether they
-        change, what breaks ties as t0, …, and what must be unique as u0, …"""
+    def _look_for(
+        self, images: KeySet, gone: KeySet, unique: Unique, carried: Sequence[str]
+    ) -> tuple[Rows, Rows]:
+        """Rows with their new values, and others that stay and are like one of them: their keys as
+        c0, …, whether they change, what breaks ties as t0, …, and what must be unique as u0, …"""
         clause, keys = self._statements.table(images.table), self._statements.key_table(images)
         names = dict.fromkeys(unique.columns if not unique.parts else images.table.column_names)
         new = dict(zip(images.new, self._statements.new_columns(images, images.new), strict=True))
-        ties = [clause.c[name].label(f"t{place}") for place, name in enumerate(images.table.tie_breakers)]
-        differs = [clause.c[name].is_distinct_from(new[name]) for name in unique.uses if name in new]
+        ties = [
+            clause.c[name].label(f"t{place}")
+            for place, name in enumerate(images.table.tie_breakers)
+        ]
+        differs = [
+            clause.c[name].is_distinct_from(new[name]) for name in unique.uses if name in new
+        ]
         shifted = sa.case((sa.or_(*differs), _ONE), else_=sa.literal_column("0")).label("moved")
-        own = [cell.label(name) for name, cell in zip(carried, self._statements.carried(images), strict=True)]
+        own = [
+            cell.label(name)
+            for name, cell in zip(carried, self._statements.carried(images), strict=True)
+        ]
         other = [self._statements.lacks_identity(images), self._statements.lacks_identity(gone)]
         if not unique.parts:
             values = [new[name] for name in names]
-            moved: Rows = sa.select(*(keys.c[name] for name in carried), shifted, *ties, *_numbered(values))
+            moved: Rows = sa.select(
+                *(keys.c[name] for name in carried), shifted, *ties, *_numbered(values)
+            )
             there: Rows = sa.select(
-                *own, sa.literal_column("0").label("moved"), *ties, *_numbered([clause.c[name] for name in names])
+                *own,
+                sa.literal_column("0").label("moved"),
+                *ties,
+                *_numbered([clause.c[name] for name in names]),
             )
             same = as_tuple([clause.c[name] for name in names]).in_(sa.select(*values))
             return moved.select_from(self._both(images)), there.where(same, *other)
-        # The expressions name the columns of the table: these stand in a query with the values that they will have.
+        # The expressions name the columns of the table: these stand in a query with the values that
+        # they will have.
         after = [new.get(name, clause.c[name]).label(name) for name in names]
         marked = [keys.c[name].label(f"yeldro_{name}") for name in carried]
         changing = sa.select(*marked, shifted.element.label("yeldro_moved"), *_hidden(ties), *after)
@@ -236,15 +294,24 @@ class SqlImages:
         aims = moved.subquery(self._statements.own("aims"))
         found = there.subquery(self._statements.own("found"))
         cells = [f"u{place}" for place in range(len(unique.parts))]
-        met = sa.exists().where(*(aims.c[name].is_not_distinct_from(found.c[name]) for name in cells))
+        met = sa.exists().where(
+            *(aims.c[name].is_not_distinct_from(found.c[name]) for name in cells)
+        )
         return moved, sa.select(*found.c).where(met.correlate(found))
 
     def _shape(self, rows: Rows, unique: Unique, carried: Sequence[str], ties: int) -> Rows:
         look = rows.subquery(self._statements.own("look"))
-        kept = [look.c[f"yeldro_{name}"].label(name) for name in [*carried, "moved", *(f"t{n}" for n in range(ties))]]
-        parts: list[sa.ColumnElement[Any]] = [sa.literal_column(f"({part})") for part in unique.parts]
+        kept = [
+            look.c[f"yeldro_{name}"].label(name)
+            for name in [*carried, "moved", *(f"t{n}" for n in range(ties))]
+        ]
+        parts: list[sa.ColumnElement[Any]] = [
+            sa.literal_column(f"({part})") for part in unique.parts
+        ]
         shaped: Rows = sa.select(*kept, *_numbered(parts)).select_from(look)
-        return shaped.where(sa.literal_column(f"({unique.predicate})")) if unique.predicate else shaped
+        return (
+            shaped.where(sa.literal_column(f"({unique.predicate})")) if unique.predicate else shaped
+        )
 
     def pass_on(self, gone: KeySet) -> int:
         clause = self._statements.key_table(gone)
@@ -259,30 +326,50 @@ class SqlImages:
 
     def list_pairs(self, keys: KeySet, limit: int) -> list[tuple[Row, Row]]:
         names = keys.table.identity
-        own, other = self._statements.key_columns(keys, names), self._statements.new_columns(keys, names)
+        own, other = (
+            self._statements.key_columns(keys, names),
+            self._statements.new_columns(keys, names),
+        )
         rows = self._gate.run(sa.select(*own, *other).order_by(*own).limit(limit))
         return [(tuple(row[: len(names)]), tuple(row[len(names) :])) for row in map(tuple, rows)]
 
     def count_otherwise(self, keys: KeySet, other: KeySet) -> int:
         one, two = self._statements.key_table(keys), self._statements.key_table(other)
-        same = [one.c[f"c{place}"] == two.c[f"c{place}"] for place in range(len(keys.table.identity))]
-        values = [one.c[f"n{place}"].is_distinct_from(two.c[f"n{place}"]) for place in range(len(keys.new))]
+        same = [
+            one.c[f"c{place}"] == two.c[f"c{place}"] for place in range(len(keys.table.identity))
+        ]
+        values = [
+            one.c[f"n{place}"].is_distinct_from(two.c[f"n{place}"])
+            for place in range(len(keys.new))
+        ]
         rows = sa.select(sa.func.count()).select_from(one.join(two, sa.and_(*same)))
         return self._gate.number(rows.where(balanced("OR", values)))
 
     # Changing
 
-    def change(self, images: KeySet, columns: Sequence[str], waits: Sequence[str] = (), *, late: bool = False) -> int:
+    def change(
+        self,
+        images: KeySet,
+        columns: Sequence[str],
+        waits: Sequence[str] = (),
+        *,
+        late: bool = False,
+    ) -> int:
         keys = self._statements.key_table(images)
         waiting = keys.c.round == sa.literal_column(str(Mark.WAITING.value))
         values = {
             name: sa.case((waiting, sa.null()), else_=cell) if name in waits and not late else cell
-            for name, cell in zip(columns, self._statements.new_columns(images, columns), strict=True)
+            for name, cell in zip(
+                columns, self._statements.new_columns(images, columns), strict=True
+            )
         }
         return self._change(images, values, [waiting] if late else [])
 
     def _change(
-        self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]
+        self,
+        images: KeySet,
+        values: dict[str, sa.ColumnElement[Any]],
+        only: Sequence[sa.ColumnElement[bool]],
     ) -> int:
         clause = self._statements.table(images.table)
         new = {clause.c[name]: value for name, value in values.items()}
@@ -297,7 +384,9 @@ class SqlImages:
         own = dict(zip(names, self._statements.key_columns(images, names), strict=True))
         place = [clause.c[name] == new.get(name, own[name]) for name in names]
         there = [clause.c[name].is_not_distinct_from(value) for name, value in new.items()]
-        rows: Rows = sa.select(keys.c.round, sa.func.count()).select_from(keys.join(clause, sa.and_(*place)))
+        rows: Rows = sa.select(keys.c.round, sa.func.count()).select_from(
+            keys.join(clause, sa.and_(*place))
+        )
         found = self._gate.run(rows.where(balanced("AND", there)).group_by(keys.c.round))
         return {Mark(mark): int(count) for mark, count in map(tuple, found)}
 

@@ -1,7 +1,8 @@
-"""The statements that all engines share, built from SQLAlchemy Core constructs. Nothing is sent here.
+"""The statements that all engines share, built from SQLAlchemy Core constructs. Nothing is sent
+here.
 
-A key table has the columns c0, c1, … (the identity, then the other referred columns), `round`, and n0, n1, … where
-its rows have new values.
+A key table has the columns c0, c1, … (the identity, then the other referred columns), `round`, and
+n0, n1, … where its rows have new values.
 """
 
 from __future__ import annotations
@@ -27,10 +28,11 @@ Rows = sa.Select[*tuple[Any, ...]]
 
 
 class Statements:
-    """`key_schema` is where temporary tables live; `adapt` turns a value into one that the driver binds.
+    """`key_schema` is where temporary tables live; `adapt` turns a value into one that the driver
+    binds.
 
-    `holding` is how our tables are held here, where the account may make none. `judge` is asked about each condition,
-    and each view, before it becomes a part of a statement.
+    `holding` is how our tables are held here, where the account may make none. `judge` is asked
+    about each condition, and each view, before it becomes a part of a statement.
     """
 
     def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
@@ -46,8 +48,12 @@ class Statements:
     def avoid(self, names: Iterable[str]) -> None:
         """Let no name of ours in a statement be that of a table."""
         lowered = [name.lower() for name in names]
-        prefixes = itertools.chain(["yeldro_"], (f"yeldro{number}_" for number in itertools.count()))
-        self._prefix = next(one for one in prefixes if not any(name.startswith(one) for name in lowered))
+        prefixes = itertools.chain(
+            ["yeldro_"], (f"yeldro{number}_" for number in itertools.count())
+        )
+        self._prefix = next(
+            one for one in prefixes if not any(name.startswith(one) for name in lowered)
+        )
 
     def own(self, name: str) -> str:
         """A name for a part of a statement."""
@@ -69,14 +75,25 @@ class Statements:
 
     def key_table(self, keys: KeySet) -> sa.TableClause:
         if keys not in self._key_tables and self.holding:
-            made_of = {f"c{place}": self.origin(keys.table, name) for place, name in enumerate(keys.columns)}
+            made_of = {
+                f"c{place}": self.origin(keys.table, name)
+                for place, name in enumerate(keys.columns)
+            }
             made_of |= {"round": self.holding.number}
-            made_of |= {f"n{place}": self.origin(keys.table, name) for place, name in enumerate(keys.new)}
+            made_of |= {
+                f"n{place}": self.origin(keys.table, name) for place, name in enumerate(keys.new)
+            }
             self._key_tables[keys] = self.hold(keys.name, made_of)
         if keys not in self._key_tables:
-            columns: list[sa.ColumnClause[Any]] = [sa.column(f"c{place}") for place in range(len(keys.columns))]
-            new: list[sa.ColumnClause[Any]] = [sa.column(f"n{place}") for place in range(len(keys.new))]
-            self._key_tables[keys] = sa.table(keys.name, *columns, sa.column("round"), *new, schema=self.key_schema)
+            columns: list[sa.ColumnClause[Any]] = [
+                sa.column(f"c{place}") for place in range(len(keys.columns))
+            ]
+            new: list[sa.ColumnClause[Any]] = [
+                sa.column(f"n{place}") for place in range(len(keys.new))
+            ]
+            self._key_tables[keys] = sa.table(
+                keys.name, *columns, sa.column("round"), *new, schema=self.key_schema
+            )
         return self._key_tables[keys]
 
     def origin(self, table: Table, name: str) -> Column | str:
@@ -93,7 +110,9 @@ class Statements:
         """A table that is kept here, always the same one for a name."""
         assert self.holding
         if name not in self._held:
-            self._held[name] = HeldTable(name, [sa.column(one) for one in made_of], made_of, self.holding)
+            self._held[name] = HeldTable(
+                name, [sa.column(one) for one in made_of], made_of, self.holding
+            )
         return self._held[name]
 
     def key_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
@@ -131,7 +150,9 @@ class Statements:
 
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether `columns` stand among the columns `names` of a key set."""
-        inside: sa.ColumnElement[bool] = as_tuple(columns).in_(sa.select(*self.key_columns(keys, names)))
+        inside: sa.ColumnElement[bool] = as_tuple(columns).in_(
+            sa.select(*self.key_columns(keys, names))
+        )
         return inside
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
@@ -142,10 +163,13 @@ class Statements:
             reference, parents = keys.hangs
             return self.points_into(reference, self.pointing(reference), parents)
         clause = self.table(keys.table)
-        return self.is_in([clause.c[name] for name in keys.table.identity], keys, keys.table.identity)
+        return self.is_in(
+            [clause.c[name] for name in keys.table.identity], keys, keys.table.identity
+        )
 
     def is_matched(self, keys: KeySet) -> sa.ColumnElement[bool]:
-        """Whether a row was put into the key set as a matched one, and not as a dependent of another."""
+        """Whether a row was put into the key set as a matched one, and not as a dependent of
+        another."""
         if keys.whole:
             return sa.true()
         clause, names = self.table(keys.table), keys.table.identity
@@ -161,27 +185,41 @@ class Statements:
         pairs = zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True)
         return sa.not_(sa.exists().where(*(clause.c[name] == column for name, column in pairs)))
 
-    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
-        """The columns of the child, in the form in which the engine compares them with the referred ones.
+    def pointing(
+        self, reference: Reference, rows: sa.FromClause | None = None
+    ) -> list[sa.ColumnElement[Any]]:
+        """The columns of the child, in the form in which the engine compares them with the referred
+        ones.
 
         `rows` may stand for the child itself.
         """
         clause = self.table(reference.child) if rows is None else rows
         return [clause.c[name] for name in reference.columns]
 
-    def seeking(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+    def seeking(
+        self, reference: Reference, rows: sa.FromClause | None = None
+    ) -> list[sa.ColumnElement[Any]]:
         """The same, where a row's parent is looked for."""
         return self.pointing(reference, rows)
 
-    def meets(self, reference: Reference, pointing: Columns, referred: Columns) -> list[sa.ColumnElement[bool]]:
-        """Whether a row that is `pointing` means the one with these referred columns, as the engine compares them."""
+    def meets(
+        self, reference: Reference, pointing: Columns, referred: Columns
+    ) -> list[sa.ColumnElement[bool]]:
+        """Whether a row that is `pointing` means the one with these referred columns, as the engine
+        compares them."""
         return [own == there for own, there in zip(pointing, referred, strict=True)]
 
-    def points_into(self, reference: Reference, pointing: Columns, parents: KeySet) -> sa.ColumnElement[bool]:
+    def points_into(
+        self, reference: Reference, pointing: Columns, parents: KeySet
+    ) -> sa.ColumnElement[bool]:
         """Whether a row that is `pointing` means a row of a key set."""
-        return self.points_among(reference, pointing, sa.select(*self.key_columns(parents, reference.referred)))
+        return self.points_among(
+            reference, pointing, sa.select(*self.key_columns(parents, reference.referred))
+        )
 
-    def points_among(self, reference: Reference, pointing: Columns, among: Rows) -> sa.ColumnElement[bool]:
+    def points_among(
+        self, reference: Reference, pointing: Columns, among: Rows
+    ) -> sa.ColumnElement[bool]:
         """The same for the rows of a query for the referred columns."""
         inside: sa.ColumnElement[bool] = as_tuple(pointing).in_(among)
         return inside
@@ -196,18 +234,28 @@ class Statements:
             wanted = [as_tuple([clause.c[name] for name in selection.table.key]).in_(rows)]
         if selection.listed:
             wanted.append(
-                self.is_in([clause.c[name] for name in selection.table.key], selection.listed, selection.table.key)
+                self.is_in(
+                    [clause.c[name] for name in selection.table.key],
+                    selection.listed,
+                    selection.table.key,
+                )
             )
         for match in selection.matches:
             found = self.has_equal(
-                [clause.c[own] for own in match.columns], match.other, [one for _, one in match.pairs]
+                [clause.c[own] for own in match.columns],
+                match.other,
+                [one for _, one in match.pairs],
             )
             wanted.append(found if match.found else sa.not_(found))
         if selection.orphans:
-            wanted.append(sa.or_(*(self.lacks_parent(reference) for reference in selection.orphans)))
+            wanted.append(
+                sa.or_(*(self.lacks_parent(reference) for reference in selection.orphans))
+            )
         return wanted
 
-    def has_equal(self, columns: Columns, other: Table, names: Sequence[str]) -> sa.ColumnElement[bool]:
+    def has_equal(
+        self, columns: Columns, other: Table, names: Sequence[str]
+    ) -> sa.ColumnElement[bool]:
         """Whether some row of another table has the same values."""
         self.judge(other.definition)
         there = self.table(other).alias(self.own("other"))
@@ -225,7 +273,9 @@ class Statements:
     # Filling key sets
 
     def match(self, selection: Selection, into: KeySet) -> sa.Insert:
-        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(MATCHED)).where(*self.is_selected(selection))
+        wanted: Rows = sa.select(*self.carried(into), sa.literal_column(MATCHED)).where(
+            *self.is_selected(selection)
+        )
         if selection.limit is not None:
             wanted = wanted.order_by(*self.first_rows(selection)).limit(selection.limit)
         return self.fill(into, wanted)
@@ -245,7 +295,8 @@ class Statements:
         return sa.insert(target).from_select([column.name for column in target.c], rows)
 
     def fill_plain(self, into: KeySet, rows: Rows) -> sa.Insert:
-        """The same for rows that are found by looking at groups of them: such a query cannot lock by itself."""
+        """The same for rows that are found by looking at groups of them: such a query cannot lock
+        by itself."""
         return Statements.fill(self, into, rows)
 
     def pull(
@@ -264,8 +315,11 @@ class Statements:
             wanted = wanted.where(self.lacks_identity(other))
         return self.fill(into, wanted)
 
-    def hanging_on(self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None) -> Rows:
-        """Keep the rows of the child that point at `parents`, or at those that came in the round `since`.
+    def hanging_on(
+        self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None
+    ) -> Rows:
+        """Keep the rows of the child that point at `parents`, or at those that came in the round
+        `since`.
 
         A NULL part points at nothing (MATCH SIMPLE).
         """
@@ -296,7 +350,10 @@ class Statements:
         names = keys.table.identity
         pairs = zip(self.key_columns(into, names), self.key_columns(keys, names), strict=True)
         known = sa.exists().where(*(one == other for one, other in pairs)).correlate(new)
-        return self.fill(into, sa.select(*self.key_columns(keys, into.columns), new.c.round).where(sa.not_(known)))
+        return self.fill(
+            into,
+            sa.select(*self.key_columns(keys, into.columns), new.c.round).where(sa.not_(known)),
+        )
 
     # Counting
 
@@ -306,7 +363,9 @@ class Statements:
     def count(self, table: Table) -> Rows:
         return sa.select(sa.func.count()).select_from(self.table(table))
 
-    def count_referencing(self, reference: Reference, parents: KeySet, without: KeySet | None) -> Rows:
+    def count_referencing(
+        self, reference: Reference, parents: KeySet, without: KeySet | None
+    ) -> Rows:
         rows = self.hanging_on(self.count(reference.child), reference, parents)
         return rows if without is None else rows.where(self.lacks_identity(without))
 
@@ -344,11 +403,23 @@ class Statements:
         columns = [clause.c[order.column] for order in selection.order]
         backwards = []
         for order, column in zip(selection.order, columns, strict=True):
-            backwards += [column.is_(None).desc(), column.asc() if order.descending else column.desc()]
+            backwards += [
+                column.is_(None).desc(),
+                column.asc() if order.descending else column.desc(),
+            ]
         matched = self.is_matched(keys)
         named = [column.label(f"yeldro_last_{place}") for place, column in enumerate(columns)]
-        last = sa.select(*named).where(matched).order_by(*backwards).limit(1).subquery(self.own("last"))
-        alike = [column.is_not_distinct_from(there) for column, there in zip(columns, last.c, strict=True)]
+        last = (
+            sa.select(*named)
+            .where(matched)
+            .order_by(*backwards)
+            .limit(1)
+            .subquery(self.own("last"))
+        )
+        alike = [
+            column.is_not_distinct_from(there)
+            for column, there in zip(columns, last.c, strict=True)
+        ]
         rows = sa.select(sa.func.count()).select_from(clause.join(last, sa.and_(*alike)))
         return rows.where(*self.is_selected(selection), sa.not_(matched))
 
@@ -380,11 +451,15 @@ class Statements:
     # Rows
 
     def profile(self, table: Table, looks: Mapping[str, int]) -> Rows:
-        """For every column the count of its values, of its different values, its smallest and its largest: as many of
-        these as `looks` says."""
+        """For every column the count of its values, of its different values, its smallest and its
+        largest: as many of these as `looks` says."""
         clause = self.table(table)
         functions = (sa.func.count, lambda c: sa.func.count(c.distinct()), sa.func.min, sa.func.max)
-        cells = [function(clause.c[name]) for name, number in looks.items() for function in functions[:number]]
+        cells = [
+            function(clause.c[name])
+            for name, number in looks.items()
+            for function in functions[:number]
+        ]
         return sa.select(sa.func.count(), *cells).select_from(clause)
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> Rows:
@@ -394,7 +469,12 @@ class Statements:
 
     def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> Rows:
         own = self.table(child).c[column]
-        values = sa.select(own.label("value")).where(own.is_not(None)).distinct().subquery(self.own("values"))
+        values = (
+            sa.select(own.label("value"))
+            .where(own.is_not(None))
+            .distinct()
+            .subquery(self.own("values"))
+        )
         there = sa.exists().where(self.table(parent).c[referred] == values.c.value)
         fitting = sa.select(sa.func.count()).select_from(values).where(there).scalar_subquery()
         return sa.select(sa.select(sa.func.count()).select_from(values).scalar_subquery(), fitting)
@@ -416,7 +496,9 @@ class Statements:
 
     # Changing
 
-    def build_index(self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False) -> Words:
+    def build_index(
+        self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False
+    ) -> Words:
         verb = f"CREATE {'UNIQUE ' if unique else ''}INDEX"
         return Words(verb, sa.table(index.name), "ON", self.table(table), in_brackets(cells))
 
@@ -424,38 +506,62 @@ class Statements:
         return sa.delete(self.table(keys.table)).where(self.has_identity(keys))
 
     def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
-        """Delete the rows of a key set at which no other row of the table points through these links."""
+        """Delete the rows of a key set at which no other row of the table points through these
+        links."""
         clause = self.table(keys.table)
         statement = Statements.delete(self, keys)
         for number, reference in enumerate(rigid):
             other = clause.alias(self.own(f"child_{number}"))
             pairs = zip(reference.columns, reference.referred, strict=True)
-            below = sa.exists().where(*(other.c[name] == clause.c[referred] for name, referred in pairs))
+            below = sa.exists().where(
+                *(other.c[name] == clause.c[referred] for name, referred in pairs)
+            )
             statement = statement.where(sa.not_(below.correlate(clause)))
         return statement
 
-    def detach(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> sa.Update:
+    def detach(
+        self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None
+    ) -> sa.Update:
         """Set the columns to NULL, or to these default expressions of the catalogue."""
         clause = self.table(keys.table)
-        new = {clause.c[name]: value for name, value in zip(columns, find_values(columns, defaults), strict=True)}
-        return sa.update(clause).where(self.has_identity(keys)).values({**self.untouched(keys.table), **new})
+        new = {
+            clause.c[name]: value
+            for name, value in zip(columns, find_values(columns, defaults), strict=True)
+        }
+        return (
+            sa.update(clause)
+            .where(self.has_identity(keys))
+            .values({**self.untouched(keys.table), **new})
+        )
 
     def untouched(self, table: Table) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
         """The columns that would change by themselves with every update, as they are."""
         clause = self.table(table)
-        return {clause.c[column.name]: clause.c[column.name] for column in table.columns if column.on_update}
+        return {
+            clause.c[column.name]: clause.c[column.name]
+            for column in table.columns
+            if column.on_update
+        }
 
     def unlink(self, reference: Reference, keys: KeySet) -> sa.Update:
-        """Set the reference's nullable columns to NULL, or a self-reference without any to its own row."""
+        """Set the reference's nullable columns to NULL, or a self-reference without any to its own
+        row."""
         clause = self.table(keys.table)
-        new: dict[sa.ColumnElement[Any], Any] = {clause.c[name]: sa.null() for name in reference.nullable_columns}
+        new: dict[sa.ColumnElement[Any], Any] = {
+            clause.c[name]: sa.null() for name in reference.nullable_columns
+        }
         if not new:
             pairs = zip(reference.columns, reference.referred, strict=True)
-            new = {clause.c[name]: sa.func.coalesce(clause.c[referred], clause.c[name]) for name, referred in pairs}
+            new = {
+                clause.c[name]: sa.func.coalesce(clause.c[referred], clause.c[name])
+                for name, referred in pairs
+            }
         linked = sa.or_(*(column.is_not(None) for column in new))
         return sa.update(clause).where(self.has_identity(keys), linked).values(new)
 
-    def count_detached(self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None) -> Rows:
+    def count_detached(
+        self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None
+    ) -> Rows:
         clause = self.table(keys.table)
         same = [
             clause.c[name].is_not_distinct_from(value)
@@ -463,13 +569,19 @@ class Statements:
         ]
         return self.count_present(keys).where(*same)
 
-    def default_parent(self, reference: Reference, defaults: Sequence[str], gone: KeySet | None) -> Rows:
-        """Count the rows of the parent that stay and have these defaults in the referred columns."""
+    def default_parent(
+        self, reference: Reference, defaults: Sequence[str], gone: KeySet | None
+    ) -> Rows:
+        """Count the rows of the parent that stay and have these defaults in the referred
+        columns.
+        """
         clause = self.table(reference.parent)
         pairs = zip(reference.columns, find_values(reference.columns, defaults), strict=True)
         pointing = [self.assigned(value, reference.child.column(name)) for name, value in pairs]
         rows = self.count(reference.parent)
-        rows = rows.where(*self.meets(reference, pointing, [clause.c[name] for name in reference.referred]))
+        rows = rows.where(
+            *self.meets(reference, pointing, [clause.c[name] for name in reference.referred])
+        )
         return rows if gone is None else rows.where(self.lacks_identity(gone))
 
     def assigned(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
@@ -478,7 +590,8 @@ class Statements:
 
 
 class Words(sa.sql.expression.Executable, sa.ClauseElement):
-    """A statement that Core has no construct for: words, and the clauses between them. Columns in brackets are bare."""
+    """A statement that Core has no construct for: words, and the clauses between them. Columns in
+    brackets are bare."""
 
     inherit_cache = False
 
@@ -492,7 +605,9 @@ def _compile_words(element: Words, compiler: Any, literal_binds: bool = False, *
     return " ".join(
         part
         if isinstance(part, str)
-        else compiler.process(part, include_table=not isinstance(part, sa.sql.elements.Grouping), **options)
+        else compiler.process(
+            part, include_table=not isinstance(part, sa.sql.elements.Grouping), **options
+        )
         for part in element.parts
     )
 
@@ -518,7 +633,9 @@ def in_brackets(columns: Columns) -> sa.ClauseElement:
     return sa.sql.elements.Grouping(sa.sql.elements.ClauseList(*columns))
 
 
-def find_values(columns: Sequence[str], defaults: Sequence[str] | None) -> list[sa.ColumnElement[Any]]:
+def find_values(
+    columns: Sequence[str], defaults: Sequence[str] | None
+) -> list[sa.ColumnElement[Any]]:
     if defaults is None:
         return [sa.null() for _ in columns]
     return [sa.literal_column(default) for default in defaults]

@@ -11,7 +11,8 @@ from yeldro.core.model.schema import Table
 
 
 class Names(Iterator[str]):
-    """Names that nobody else has; once they are to be shown, such that a person can tell the tables apart."""
+    """Names that nobody else has; once they are to be shown, such that a person can tell the tables
+    apart."""
 
     def __init__(self) -> None:
         self._mark = f"{secrets.token_hex(3)}_"

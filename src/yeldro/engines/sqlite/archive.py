@@ -38,20 +38,25 @@ class SqliteCopies(SqlDatabase):
     def _is_whole_number(self, keys: KeySet) -> bool: ...
 
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
-        """Copy inside SQLite, over a second connection, so that the archive is committed before the database is.
+        """Copy inside SQLite, over a second connection, so that the archive is committed before the
+        database is.
 
-        It sees what this one saw when it began, because nobody else can write until it ends. What earlier steps changed
-        only this connection sees, which sends the rows of later ones.
+        It sees what this one saw when it began, because nobody else can write until it ends. What
+        earlier steps changed only this connection sees, which sends the rows of later ones.
         """
         later = any(_comes_later(piece.portion) for piece in pieces)
-        with closing(sqlite3.connect(":memory:" if later else self._uri, uri=True, isolation_level=None)) as reader:
+        with closing(
+            sqlite3.connect(":memory:" if later else self._uri, uri=True, isolation_level=None)
+        ) as reader:
             reader.set_progress_handler(lambda: 0, LISTEN)
             try:
                 reader.execute(f"PRAGMA encoding = '{self.encoding}'")
                 reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
                 reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
                 reader.execute("BEGIN")
-                stored = dict.fromkeys(piece.keys.hangs[1] if piece.keys.hangs else piece.keys for piece in pieces)
+                stored = dict.fromkeys(
+                    piece.keys.hangs[1] if piece.keys.hangs else piece.keys for piece in pieces
+                )
                 for keys in stored:
                     if not (keys.whole or later):
                         self._send_keys(keys, reader)
@@ -63,7 +68,9 @@ class SqliteCopies(SqlDatabase):
                 if code == sqlite3.SQLITE_INTERRUPT:
                     raise translate(error) from error
                 what = "the disk is full" if code == sqlite3.SQLITE_FULL else str(error)
-                raise ArchiveFailed(f"The archive {sink.path} failed: {what}.", ELSEWHERE) from error
+                raise ArchiveFailed(
+                    f"The archive {sink.path} failed: {what}.", ELSEWHERE
+                ) from error
         return counts
 
     def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:
@@ -73,33 +80,47 @@ class SqliteCopies(SqlDatabase):
             return
         cells = _cells(keys)
         into = f"temp.{keys.name} (round, {', '.join(cells)}) SELECT 0, *"
-        self._send_rows(f"SELECT {', '.join(cells)} FROM temp.{keys.name}", len(cells), into, reader)
+        self._send_rows(
+            f"SELECT {', '.join(cells)} FROM temp.{keys.name}", len(cells), into, reader
+        )
 
     def _send_rows(self, query: str, width: int, into: str, reader: sqlite3.Connection) -> int:
-        """Put the rows of a query into a table of another connection, every value with its type and bytes."""
+        """Put the rows of a query into a table of another connection, every value with its type and
+        bytes."""
         names = [f"v{place}" for place in range(width)]
         slots = [
-            f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE ?{2 * place + 1} END"
+            f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE "
+            f"?{2 * place + 1} END"
             for place in range(width)
         ]
         decode, self._raw.text_factory = self._raw.text_factory, bytes
         try:
             rows = self._raw.execute(
                 f"WITH s ({', '.join(names)}) AS ({query})"
-                f" SELECT {', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} FROM s"
+                f" SELECT {', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} "
+                "FROM s"
             )
             return reader.executemany(
                 f"INSERT INTO {into} FROM (SELECT {', '.join(slots)})",
-                ([cell.decode() if place % 2 else cell for place, cell in enumerate(row)] for row in rows),
+                (
+                    [cell.decode() if place % 2 else cell for place, cell in enumerate(row)]
+                    for row in rows
+                ),
             ).rowcount
         finally:
             self._raw.text_factory = decode
 
     def _send_numbers(self, keys: KeySet, reader: sqlite3.Connection) -> bool:
-        """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns whether they are."""
+        """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns
+        whether they are."""
         cells = _cells(keys)
         others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
-        if others and self._raw.execute(f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1").fetchone():
+        if (
+            others
+            and self._raw.execute(
+                f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1"
+            ).fetchone()
+        ):
             return False
         alone = len(cells) == 1
         chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
@@ -133,17 +154,29 @@ class SqliteCopies(SqlDatabase):
             # In the same order, what each row is left with.
             keys = self._statements.key_columns(piece.keys, portion.table.identity)
             rows = rows.order_by(*keys)
-            left = sa.select(*self._statements.new_columns(piece.keys, portion.changed)).order_by(*keys)
+            left = sa.select(*self._statements.new_columns(piece.keys, portion.changed)).order_by(
+                *keys
+            )
             other = f"yeldro_archive.yeldro_left_{portion.number}"
-            reader.execute(f"CREATE TABLE {other} ({', '.join(f'l{n}' for n in range(len(portion.changed)))})")
-            self._copy(self._compile(left), len(portion.changed), other, reader, later=_comes_later(portion))
+            reader.execute(
+                f"CREATE TABLE {other} ({', '.join(f'l{n}' for n in range(len(portion.changed)))})"
+            )
+            self._copy(
+                self._compile(left),
+                len(portion.changed),
+                other,
+                reader,
+                later=_comes_later(portion),
+            )
         query = self._compile(rows)
         self._gate.note(f"INSERT INTO {target} {query}")
         done = self._copy(query, len(columns), target, reader, later=_comes_later(portion))
         sink.tick(done)
         return done
 
-    def _copy(self, query: str, width: int, target: str, reader: sqlite3.Connection, *, later: bool) -> int:
+    def _copy(
+        self, query: str, width: int, target: str, reader: sqlite3.Connection, *, later: bool
+    ) -> int:
         if later:
             return self._send_rows(query, width, f"{target} SELECT *", reader)
         return reader.execute(f"INSERT INTO {target} {query}").rowcount
@@ -153,15 +186,25 @@ class SqliteCopies(SqlDatabase):
         if source.path not in self._attached:
             self._attached[source.path] = next(self._names)
             uri = f"file:{quote(str(source.path.resolve()))}?mode=ro"
-            self._gate.run(sa.text(f"ATTACH :uri AS {self._attached[source.path]}").bindparams(uri=uri))
+            self._gate.run(
+                sa.text(f"ATTACH :uri AS {self._attached[source.path]}").bindparams(uri=uri)
+            )
         name, columns = source.shown(stage.portion)
         first, last = source.place(stage.portion)
         place, portion = self._attached[source.path], stage.portion
-        cells = [f"r.{_quoted(shown)} AS {_quoted(own)}" for shown, own in zip(columns, portion.columns, strict=True)]
+        cells = [
+            f"r.{_quoted(shown)} AS {_quoted(own)}"
+            for shown, own in zip(columns, portion.columns, strict=True)
+        ]
         rows = f"{place}.{_quoted(name)} AS r"
         if portion.keeps_left:
-            cells += [f"l.l{at} AS {_quoted(portion.left(own))}" for at, own in enumerate(portion.changed)]
-            rows += f" JOIN {place}.yeldro_left_{portion.number} AS l ON l._rowid_ = r._rowid_ - {first - 1}"
+            cells += [
+                f"l.l{at} AS {_quoted(portion.left(own))}" for at, own in enumerate(portion.changed)
+            ]
+            rows += (
+                f" JOIN {place}.yeldro_left_{portion.number} AS l ON l._rowid_ = r._rowid_ - "
+                f"{first - 1}"
+            )
         self._raw.execute(
             f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows}"
             f" WHERE r._rowid_ BETWEEN {first} AND {last}"
@@ -193,13 +236,18 @@ class SqliteCopies(SqlDatabase):
         other = next(self._names)
         rows = sa.select(*staged.c).where(which)
         self._gate.run(Words(f"CREATE TEMP TABLE {other} AS", bare(rows)))
-        kind = self._gate.run_text(f"SELECT type FROM temp.sqlite_master WHERE name = '{stage.name}'").scalar_one()
+        kind = self._gate.run_text(
+            f"SELECT type FROM temp.sqlite_master WHERE name = '{stage.name}'"
+        ).scalar_one()
         self._gate.run_text(f"DROP {kind} temp.{stage.name}")
         self._gate.run_text(f"ALTER TABLE temp.{other} RENAME TO {stage.name}")
 
 
 def _cells(keys: KeySet) -> list[str]:
-    return [*(f"c{place}" for place in range(len(keys.columns))), *(f"n{place}" for place in range(len(keys.new)))]
+    return [
+        *(f"c{place}" for place in range(len(keys.columns))),
+        *(f"n{place}" for place in range(len(keys.new))),
+    ]
 
 
 def _quoted(name: str) -> str:

@@ -27,14 +27,16 @@ from yeldro.engines.shared.gate import Gate
 
 _OBJECTS = """
 SELECT name, type, tbl_name, coalesce(sql, '') FROM main.sqlite_master
-WHERE type IN ('table', 'view', 'trigger', 'index') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY name"""
+WHERE type IN ('table', 'view', 'trigger', 'index') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER
+BY name"""
 _COLUMNS = """
 SELECT m.name, c.name, c.type, c."notnull", c.dflt_value, c.pk, c.hidden
 FROM main.sqlite_master AS m JOIN pragma_table_xinfo(m.name, 'main') AS c
 WHERE m.type IN ('table', 'view') ORDER BY m.name, c.cid"""
 _INDEXES = """
 SELECT m.name, i.name, i."unique", i.origin, i.partial, x.name
-FROM main.sqlite_master AS m JOIN pragma_index_list(m.name, 'main') AS i JOIN pragma_index_xinfo(i.name, 'main') AS x
+FROM main.sqlite_master AS m JOIN pragma_index_list(m.name, 'main') AS i JOIN
+pragma_index_xinfo(i.name, 'main') AS x
 WHERE m.type = 'table' AND x.key = 1 ORDER BY m.name, i.seq, x.seqno"""
 _REFERENCES = """
 SELECT m.name, f.id, f.seq, f."table", f."from", f."to", f.on_delete
@@ -49,7 +51,8 @@ _FAMILIES = (
     (r"CHAR|CLOB|TEXT", Family.TEXT),
     (r"REAL|FLOA|DOUB|NUM|DEC", Family.NUMBER),
 )
-# A table without row numbers has a key without NULLs, so finding the words in a comment too does no harm there.
+# A table without row numbers has a key without NULLs, so finding the words in a comment too does no
+# harm there.
 _WITHOUT_ROWID = re.compile(r"\bWITHOUT\s+ROWID\b", re.IGNORECASE)
 _ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 _TRIGGER_HEAD = re.compile(
@@ -72,7 +75,9 @@ def affinity(declared: str) -> str:
 
 @cache
 def _family(declared: str) -> Family:
-    return next((family for part, family in _FAMILIES if re.search(part, declared.upper())), Family.OTHER)
+    return next(
+        (family for part, family in _FAMILIES if re.search(part, declared.upper())), Family.OTHER
+    )
 
 
 def read_schema(gate: Gate) -> Schema:
@@ -95,7 +100,8 @@ def read_schema(gate: Gate) -> Schema:
 
 
 def _read_special(sql: str, columns: set[str]) -> Unique | None:
-    """What a CREATE UNIQUE INDEX statement keeps apart, None where it is plain columns of all rows, or not unique."""
+    """What a CREATE UNIQUE INDEX statement keeps apart, None where it is plain columns of all rows,
+    or not unique."""
     tokens = sqlglot.tokenize(sql, read="sqlite")
     words = [token.text.upper() for token in tokens]
     if "UNIQUE" not in words[:2] or "(" not in words:
@@ -109,10 +115,15 @@ def _read_special(sql: str, columns: set[str]) -> Unique | None:
             break
     ends = [*(start - 2 for start in starts[1:]), place - 1]
     ends = [end - (words[end] in ("ASC", "DESC")) for end in ends]
-    parts = tuple(sql[tokens[start].start : tokens[end].end + 1] for start, end in zip(starts, ends, strict=True))
+    parts = tuple(
+        sql[tokens[start].start : tokens[end].end + 1]
+        for start, end in zip(starts, ends, strict=True)
+    )
     predicate = sql[tokens[place + 2].start :] if place + 2 < len(tokens) else ""
     lowered = {name.lower(): name for name in columns}
-    used = frozenset(lowered[token.text.lower()] for token in tokens[first:] if token.text.lower() in lowered)
+    used = frozenset(
+        lowered[token.text.lower()] for token in tokens[first:] if token.text.lower() in lowered
+    )
     is_plain = not predicate and all(start == end for start, end in zip(starts, ends, strict=True))
     return None if is_plain else Unique(parts, used, parts, predicate)
 
@@ -155,9 +166,15 @@ def _table(
         for column, type_, required, default, pk, hidden in column_rows
     )
     filled = bool(key) and all(not column.nullable for column in columns if column.name in key)
-    row_number = _row_number(columns) if kind == "table" and not filled and not _WITHOUT_ROWID.search(sql) else ""
+    row_number = (
+        _row_number(columns)
+        if kind == "table" and not filled and not _WITHOUT_ROWID.search(sql)
+        else ""
+    )
     identity = key if filled else ((row_number,) if row_number else ())
-    indexes: dict[str, tuple[bool, list[str]]] = {row[0]: (bool(row[1]) and not row[3], []) for row in index_rows}
+    indexes: dict[str, tuple[bool, list[str]]] = {
+        row[0]: (bool(row[1]) and not row[3], []) for row in index_rows
+    }
     for index, _, _, _, column in index_rows:
         indexes[index][1].append(column or "")
     found = [Index(index, tuple(parts), unique) for index, (unique, parts) in indexes.items()]
@@ -165,7 +182,9 @@ def _table(
         found.insert(0, Index("", key, True))
     definition = sql if kind == "view" else ""
     place = TableName("main", name)
-    made = Table(place, name, kind, columns, key, identity, tuple(found), triggers, definition=definition)
+    made = Table(
+        place, name, kind, columns, key, identity, tuple(found), triggers, definition=definition
+    )
     return replace(made, checks=tuple(_find_checks(sql))) if "check" in sql.lower() else made
 
 
@@ -173,7 +192,11 @@ def _find_checks(sql: str) -> Iterable[str]:
     """The conditions of the CHECK constraints of a CREATE TABLE statement."""
     tokens = sqlglot.tokenize(sql, read="sqlite")
     for place, token in enumerate(tokens):
-        if token.text.upper() == "CHECK" and place + 1 < len(tokens) and tokens[place + 1].text == "(":
+        if (
+            token.text.upper() == "CHECK"
+            and place + 1 < len(tokens)
+            and tokens[place + 1].text == "("
+        ):
             depth = 0
             for end in tokens[place + 1 :]:
                 depth += (end.text == "(") - (end.text == ")")
@@ -183,7 +206,8 @@ def _find_checks(sql: str) -> Iterable[str]:
 
 
 def find_collations(sql: str) -> dict[str, str]:
-    """The COLLATE of each column of a CREATE TABLE statement, by lower-case column name. No pragma tells it."""
+    """The COLLATE of each column of a CREATE TABLE statement, by lower-case column name. No pragma
+    tells it."""
     found: dict[str, str] = {}
     depth, column, tokens = 0, "", sqlglot.tokenize(sql, read="sqlite")
     for before, token in zip(tokens, tokens[1:], strict=False):
@@ -196,7 +220,8 @@ def find_collations(sql: str) -> dict[str, str]:
 
 
 def _is_rowid_key(key: str, columns: list[tuple[Any, ...]], indexes: list[tuple[Any, ...]]) -> bool:
-    """Whether a primary key is an INTEGER PRIMARY KEY, the row number itself: it alone has no index of its own."""
+    """Whether a primary key is an INTEGER PRIMARY KEY, the row number itself: it alone has no index
+    of its own."""
     declared = next(row[1] for row in columns if row[0] == key)
     return declared.upper() == "INTEGER" and not any(row[2] == "pk" for row in indexes)
 
@@ -207,8 +232,11 @@ def _row_number(columns: Iterable[Column]) -> str:
     return next((name for name in _ROW_NUMBERS if name not in taken), "")
 
 
-def _references(tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]]) -> Iterable[Reference]:
-    """SQLite matches the names of tables and columns without case; `REFERENCES p` alone means p's primary key."""
+def _references(
+    tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]]
+) -> Iterable[Reference]:
+    """SQLite matches the names of tables and columns without case; `REFERENCES p` alone means p's
+    primary key."""
     by_name = {table.name.name.lower(): table for table in tables}
     for child in tables:
         groups: defaultdict[int, list[tuple[Any, ...]]] = defaultdict(list)
@@ -218,7 +246,9 @@ def _references(tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]
             parent_name, _, to, rule = group[0]
             parent = by_name.get(parent_name.lower())
             columns = tuple(_exact(child, column) for _, column, _, _ in group)
-            referred = tuple(_exact(parent, target) for _, _, target, _ in group) if parent and to else ()
+            referred = (
+                tuple(_exact(parent, target) for _, _, target, _ in group) if parent and to else ()
+            )
             if parent and not to:
                 referred = parent.key
             yield Reference(
@@ -242,7 +272,9 @@ def _absent(name: str) -> Table:
     return Table(TableName("main", name), name, "absent table", (), (), ())
 
 
-def _fault(parent: Table | None, name: str, columns: tuple[str, ...], referred: tuple[str, ...]) -> str:
+def _fault(
+    parent: Table | None, name: str, columns: tuple[str, ...], referred: tuple[str, ...]
+) -> str:
     if parent is None:
         return f"The table {name} does not exist"
     unique = any(index.unique and set(index.columns) == set(referred) for index in parent.indexes)

@@ -33,18 +33,24 @@ _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9
 # The rules that wait for the end where checks are deferred.
 _LATE = {OnDelete.NO_ACTION, OnDelete.RESTRICT}
 # Triggers that may replace rows, and tables that may let them.
-_REPLACING = "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE '%REPLACE%'"
+_REPLACING = (
+    "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE "
+    "'%REPLACE%'"
+)
 # The table of a script that its checks are written to.
 CHECKS = "yeldro_checks"
 
 
 def open_sqlite(path: Path, mode: Mode, wait: float) -> SqliteDatabase:
-    """Open an existing file. With Mode.READ the connection itself is read-only. `wait` is in seconds.
+    """Open an existing file. With Mode.READ the connection itself is read-only. `wait` is in
+    seconds.
 
     DatabaseFailed where there is no such file, or where it is no database.
     """
     if not path.exists():
-        raise DatabaseFailed(f"There is no database file {path}.", "Check the path; no file was made.")
+        raise DatabaseFailed(
+            f"There is no database file {path}.", "Check the path; no file was made."
+        )
     if path.is_dir():
         raise DatabaseFailed(f"{path} is a folder, not a database file.")
     uri = f"file:{quote(str(path.resolve()))}?mode={'ro' if mode is Mode.READ else 'rw'}"
@@ -65,11 +71,13 @@ class SqliteDatabase(SqliteCopies):
 
     dialect = "sqlite"
     # Other rules act row by row, in the order in which one statement happens to delete
-    # (https://www.sqlite.org/foreignkeys.html, section 4.3); RESTRICT waits like NO ACTION once checks are deferred.
+    # (https://www.sqlite.org/foreignkeys.html, section 4.3); RESTRICT waits like NO ACTION once
+    # checks are deferred.
     abilities = Abilities(
         tree_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT}),
         circle_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE}),
-        truncates="SQLite has no TRUNCATE: this is a DELETE of all rows. It can be rolled back, and triggers run.",
+        truncates="SQLite has no TRUNCATE: this is a DELETE of all rows. It can be rolled back, "
+        "and triggers run.",
         needless_prefix="main",
         quirks=frozenset({Quirk.UNTYPED, Quirk.QUOTED_TEXTS, Quirk.BLIND_LIKE}),
     )
@@ -86,10 +94,14 @@ class SqliteDatabase(SqliteCopies):
         raw.set_progress_handler(lambda: 0, LISTEN)
         raw.create_aggregate("yeldro_digest", 1, _Digest)  # type: ignore[arg-type]  # it may return texts too
 
-        def count_changes(_: Any) -> int:  # the driver's own count is -1 for a statement that begins with WITH
+        def count_changes(
+            _: Any,
+        ) -> int:  # the driver's own count is -1 for a statement that begins with WITH
             return int(raw.execute("SELECT changes()").fetchone()[0])
 
-        gate = Gate(connection, translate, lambda: raw.in_transaction, self._make_writer(""), count_changes)
+        gate = Gate(
+            connection, translate, lambda: raw.in_transaction, self._make_writer(""), count_changes
+        )
         super().__init__(str(path), gate, SqliteStatements())
         try:
             self._pin_settings()
@@ -109,7 +121,12 @@ class SqliteDatabase(SqliteCopies):
         self._gate.run_text("PRAGMA recursive_triggers = OFF")
 
     def _make_writer(self, leave_out: str) -> Writer:
-        return Writer(self._dialect, self.dialect, lambda value: write_for_sqlite(value, self.encoding), leave_out)
+        return Writer(
+            self._dialect,
+            self.dialect,
+            lambda value: write_for_sqlite(value, self.encoding),
+            leave_out,
+        )
 
     def exclude(self, name: str) -> None:
         """Only one may write at a time: it is enough that nobody does now."""
@@ -148,7 +165,9 @@ class SqliteDatabase(SqliteCopies):
         if self._raw.in_transaction:
             self._gate.run_text("ROLLBACK")
 
-    def check_rights(self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]) -> None:
+    def check_rights(
+        self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
+    ) -> None:
         """There are none but those on the file."""
 
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
@@ -159,7 +178,9 @@ class SqliteDatabase(SqliteCopies):
 
     def _define_key_table(self, keys: KeySet, *, unique: bool) -> str:
         table = keys.table
-        definitions = [f"c{place}{self._definition(table, name)}" for place, name in enumerate(keys.columns)]
+        definitions = [
+            f"c{place}{self._definition(table, name)}" for place, name in enumerate(keys.columns)
+        ]
         new = [f"n{place}{self._definition(table, name)}" for place, name in enumerate(keys.new)]
         whole_number = unique and self._is_whole_number(keys)
         if whole_number:
@@ -168,17 +189,21 @@ class SqliteDatabase(SqliteCopies):
             places = ", ".join(f"c{place}" for place in range(len(table.identity)))
             definitions.append(f"PRIMARY KEY ({places})")
         columns = ", ".join(["round INTEGER NOT NULL", *new, *definitions])
-        return f"CREATE TEMP TABLE {keys.name} ({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
+        return (
+            f"CREATE TEMP TABLE {keys.name} "
+            f"({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
+        )
 
     def _is_whole_number(self, keys: KeySet) -> bool:
-        """Whether the identity is the row number, under its own name or as INTEGER PRIMARY KEY: other columns of that
-        type may hold anything."""
+        """Whether the identity is the row number, under its own name or as INTEGER PRIMARY KEY:
+        other columns of that type may hold anything."""
         table, identity = keys.table, keys.table.identity
         is_alias = any(not index.name and index.columns == identity for index in table.indexes)
         return len(identity) == 1 and (is_alias or identity[0] not in table.column_names)
 
     def _definition(self, table: Table, name: str) -> str:
-        """The same affinity and collation as the column, so that values compare as they do in the table."""
+        """The same affinity and collation as the column, so that values compare as they do in the
+        table."""
         if name not in table.column_names:
             return " INTEGER"
         column = table.column(name)
@@ -191,7 +216,8 @@ class SqliteDatabase(SqliteCopies):
         cells = [cell.name for cell in empty.selected_columns]
         key = "PRIMARY KEY (grp, place)) WITHOUT ROWID"
         self._gate.make(name, f"CREATE TEMP TABLE {name} ({', '.join(cells)}, {key}")
-        # Called for the first time it would look like a change to the authorizer of a read-only transaction.
+        # Called for the first time it would look like a change to the authorizer of a read-only
+        # transaction.
         self._gate.run_text("SELECT count(*) FROM json_each('[]')")
 
     def _gathers(self, table: Table) -> bool:
@@ -199,14 +225,18 @@ class SqliteDatabase(SqliteCopies):
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         groups = self._gathered(ranking, sa.func.json_group_array)
-        members = sa.func.json_each(groups.c.ids).table_valued("value", name=self._statements.own("members"))
+        members = sa.func.json_each(groups.c.ids).table_valued(
+            "value", name=self._statements.own("members")
+        )
         return groups.join(members, sa.true()), [members.c.value, groups.c.grp, groups.c.size]
 
     def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         is_text = sa.func.typeof(cell) == sa.literal_column("'text'")
         return sa.and_(is_text, sa.func.trim(cell, WHITE) == sa.literal_column("''"))
 
-    def _odd(self, column: Column, cell: sa.ColumnElement[Any]) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
+    def _odd(
+        self, column: Column, cell: sa.ColumnElement[Any]
+    ) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
         """Any column may hold anything, and days are texts."""
         yield from super()._odd(column, cell)
         kind = sa.func.typeof(cell)
@@ -215,7 +245,10 @@ class SqliteDatabase(SqliteCopies):
         if column.family in (Family.INTEGER, Family.NUMBER, Family.BOOLEAN):
             yield Odd.TEXT, is_text
         elif column.family in (Family.DATE, Family.TIMESTAMP):
-            yield Odd.NOT_A_DAY, sa.and_(is_text, sa.not_(cell.op("GLOB", is_comparison=True)(_DAY)))
+            yield (
+                Odd.NOT_A_DAY,
+                sa.and_(is_text, sa.not_(cell.op("GLOB", is_comparison=True)(_DAY))),
+            )
             yield Odd.NUMBER, is_number
         elif column.family is Family.TEXT:
             yield Odd.NUMBER, is_number
@@ -242,19 +275,34 @@ class SqliteDatabase(SqliteCopies):
     ) -> sa.ColumnElement[Any]:
         if name in self._looked_up:
             known = sa.table(name, sa.column("value"), sa.column("plain"), schema="temp")
-            found = sa.select(known.c.plain).where(known.c.value == cell).correlate_except(known).scalar_subquery()
+            found = (
+                sa.select(known.c.plain)
+                .where(known.c.value == cell)
+                .correlate_except(known)
+                .scalar_subquery()
+            )
             plain: sa.ColumnElement[Any] = sa.func.coalesce(found, cell)
         else:
             plain = getattr(sa.func, name)(cell)
-        return self._statements.sorted_as(plain, grouping.table.column(same.column)) if same.column else plain
+        return (
+            self._statements.sorted_as(plain, grouping.table.column(same.column))
+            if same.column
+            else plain
+        )
 
     def _make_plain_table(self, grouping: Grouping, same: Same) -> str:
-        """The texts that look otherwise when nothing is ignored any more, with their plain forms."""
+        """The texts that look otherwise when nothing is ignored any more, with their plain
+        forms.
+        """
         name = next(self._names)
         self._looked_up.add(name)
         clause = self._statements.table(grouping.table)
-        cell = self._statements.fragment(same.expression) if same.expression else clause.c[same.column]
-        self._gate.make(name, f"CREATE TEMP TABLE {name} (value TEXT COLLATE BINARY PRIMARY KEY, plain TEXT)")
+        cell = (
+            self._statements.fragment(same.expression) if same.expression else clause.c[same.column]
+        )
+        self._gate.make(
+            name, f"CREATE TEMP TABLE {name} (value TEXT COLLATE BINARY PRIMARY KEY, plain TEXT)"
+        )
         texts = [row[0] for row in self._gate.run(sa.select(cell).select_from(clause).distinct())]
         plain = {text: make_plain(text, same.ignored) for text in texts if isinstance(text, str)}
         rows = [{"value": text, "plain": other} for text, other in plain.items() if text != other]
@@ -269,11 +317,16 @@ class SqliteDatabase(SqliteCopies):
         super()._fill(into, statement)
         return self._raw.total_changes - before
 
-    def find_effects(self, table: Table, columns: Sequence[str] | None, event: str = "delete") -> tuple[Effect, ...]:
-        """SQLite tells an authorizer what a statement, its triggers included, would write when it is prepared."""
+    def find_effects(
+        self, table: Table, columns: Sequence[str] | None, event: str = "delete"
+    ) -> tuple[Effect, ...]:
+        """SQLite tells an authorizer what a statement, its triggers included, would write when it
+        is prepared."""
         seen: dict[tuple[str, str, str], None] = {}
 
-        def note(action: int, name: str | None, _: str | None, place: str | None, trigger: str | None) -> int:
+        def note(
+            action: int, name: str | None, _: str | None, place: str | None, trigger: str | None
+        ) -> int:
             if action in VERBS and place == "main" and trigger is not None and name is not None:
                 seen[name, VERBS[action], trigger] = None
             return sqlite3.SQLITE_OK
@@ -302,23 +355,36 @@ class SqliteDatabase(SqliteCopies):
 
     def delete(self, keys: KeySet) -> int:
         outgoing = self.schema.outgoing(keys.table)
-        if any(reference.is_self and reference.on_delete is OnDelete.RESTRICT for reference in outgoing):
+        if any(
+            reference.is_self and reference.on_delete is OnDelete.RESTRICT for reference in outgoing
+        ):
             self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
-        # Rows that could not be pointed at themselves, because they have NULL where they would be pointed at: nothing
-        # hangs on them, so they go first.
-        stuck = [one for one in outgoing if one.is_self and not one.is_clearable and one.on_delete not in _LATE]
+        # Rows that could not be pointed at themselves, because they have NULL where they would be
+        # pointed at: nothing hangs on them, so they go first.
+        stuck = [
+            one
+            for one in outgoing
+            if one.is_self and not one.is_clearable and one.on_delete not in _LATE
+        ]
         if stuck:
             return self._delete_leaves_first(keys, stuck)
         clause = self._statements.table(keys.table)
         empty = [
-            clause.c[name].is_(None) for reference in outgoing if _is_rigid(reference) for name in reference.referred
+            clause.c[name].is_(None)
+            for reference in outgoing
+            if _is_rigid(reference)
+            for name in reference.referred
         ]
-        done = self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount if empty else 0
+        done = (
+            self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount
+            if empty
+            else 0
+        )
         return done + super().delete(keys)
 
     def _delete_leaves_first(self, keys: KeySet, references: Sequence[Reference]) -> int:
-        """Level by level, so that the rules of references whose links must stay have nothing to do. Rows in a cycle go
-        together in the end; their cascades are counted with them."""
+        """Level by level, so that the rules of references whose links must stay have nothing to do.
+        Rows in a cycle go together in the end; their cascades are counted with them."""
         done = 0
         while gone := self._gate.run(self._statements.delete_leaves(keys, references)).rowcount:
             done += gone
@@ -327,23 +393,35 @@ class SqliteDatabase(SqliteCopies):
         return done + self._raw.total_changes - before
 
     def _change(
-        self, images: KeySet, values: dict[str, sa.ColumnElement[Any]], only: Sequence[sa.ColumnElement[bool]]
+        self,
+        images: KeySet,
+        values: dict[str, sa.ColumnElement[Any]],
+        only: Sequence[sa.ColumnElement[bool]],
     ) -> int:
-        """One look into the key table for each row, whatever the planner believes of temporary tables."""
+        """One look into the key table for each row, whatever the planner believes of temporary
+        tables."""
         clause = self._statements.table(images.table)
         own = self._is_own(images)
-        new = {clause.c[name]: sa.select(value).where(own).scalar_subquery() for name, value in values.items()}
+        new = {
+            clause.c[name]: sa.select(value).where(own).scalar_subquery()
+            for name, value in values.items()
+        }
         keys = self._statements.key_columns(images, images.table.identity)
-        among = as_tuple([clause.c[name] for name in images.table.identity]).in_(sa.select(*keys).where(*only))
+        among = as_tuple([clause.c[name] for name in images.table.identity]).in_(
+            sa.select(*keys).where(*only)
+        )
         return self._gate.run(sa.update(clause).values(new).where(among)).rowcount
 
     def truncate(self, table: Table) -> int:
-        """In a script it hangs on a table that goes with the transaction: where that was undone, nothing is deleted."""
+        """In a script it hangs on a table that goes with the transaction: where that was undone,
+        nothing is deleted."""
         delete = sa.delete(self._statements.table(table))
         if self._gate.scribe:
             checks = sa.table(CHECKS, schema="temp")
             self._gate.run_text(f"CREATE TEMP TABLE IF NOT EXISTS {CHECKS} (what TEXT)")
-            any_number = sa.select(sa.func.count()).select_from(checks).scalar_subquery() >= sa.literal_column("0")
+            any_number = sa.select(sa.func.count()).select_from(
+                checks
+            ).scalar_subquery() >= sa.literal_column("0")
             delete = delete.where(any_number)
         return self._gate.run(delete).rowcount
 
@@ -361,7 +439,8 @@ class SqliteDatabase(SqliteCopies):
         self._gate.run_text("PRAGMA foreign_keys = OFF")
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        """The checks wait for the commit; cascades inside the circle may run ahead, so the total is what counts."""
+        """The checks wait for the commit; cascades inside the circle may run ahead, so the total is
+        what counts."""
         self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         before = self._raw.total_changes
         for keys in key_sets:
@@ -376,7 +455,9 @@ class _Digest:
         self.total = 0
 
     def step(self, *texts: Any) -> None:
-        self.total += sum(int.from_bytes(hashlib.sha256(str(text).encode()).digest()) for text in texts)
+        self.total += sum(
+            int.from_bytes(hashlib.sha256(str(text).encode()).digest()) for text in texts
+        )
 
     def finalize(self) -> str:
         return str(self.total)
@@ -385,4 +466,8 @@ class _Digest:
 def _is_rigid(reference: Reference) -> bool:
     """Whether it is a self-reference without a column that may be NULL, to a column that may."""
     referred = [reference.parent.column(name) for name in reference.referred]
-    return reference.is_self and not reference.nullable_columns and any(column.nullable for column in referred)
+    return (
+        reference.is_self
+        and not reference.nullable_columns
+        and any(column.nullable for column in referred)
+    )

@@ -30,7 +30,9 @@ class SqliteStatements(StageStatements):
     def sorted_as(self, cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return sa.collate(cell, column.collation or "BINARY")
 
-    def build_index(self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False) -> Words:
+    def build_index(
+        self, index: sa.TableClause, table: Table, cells: Columns, *, unique: bool = False
+    ) -> Words:
         """Here the index names the schema, and the table must not."""
         verb = f"CREATE {'UNIQUE ' if unique else ''}INDEX"
         return Words(verb, index, "ON", sa.table(table.name.name), in_brackets(cells))
@@ -38,8 +40,8 @@ class SqliteStatements(StageStatements):
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:
-        """Compared without affinity, values of two types differ; only an integer and a real number may be equal, and
-        these stand side by side only in a column without affinity."""
+        """Compared without affinity, values of two types differ; only an integer and a real number
+        may be equal, and these stand side by side only in a column without affinity."""
         parts: list[sa.ColumnElement[Any]] = []
         for name in names:
             one, two = own.c[name], other.c[name]
@@ -48,13 +50,17 @@ class SqliteStatements(StageStatements):
                 parts.append(sa.func.typeof(one) == sa.func.typeof(two))
         return balanced("AND", parts)
 
-    def image(self, table: Table, names: Sequence[str], clause: sa.FromClause) -> sa.ColumnElement[str]:
+    def image(
+        self, table: Table, names: Sequence[str], clause: sa.FromClause
+    ) -> sa.ColumnElement[str]:
         """hex() would cut the digits of a real number."""
         parts: list[sa.ColumnElement[Any]] = []
         for name in names:
             cell = clause.c[name]
             real = sa.func.printf(sa.literal_column("'%!.17g'"), cell)
-            plain = sa.case((sa.func.typeof(cell) == sa.literal_column("'real'"), real), else_=sa.func.hex(cell))
+            plain = sa.case(
+                (sa.func.typeof(cell) == sa.literal_column("'real'"), real), else_=sa.func.hex(cell)
+            )
             parts += [sa.func.typeof(cell), plain, sa.literal_column("','")]
         return balanced("||", parts)
 
@@ -63,7 +69,8 @@ class SqliteStatements(StageStatements):
         return [sa.func.yeldro_digest(image)]
 
     def looked_up(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        """A unary plus keeps SQLite from building an index on the stage (https://www.sqlite.org/optoverview.html)."""
+        """A unary plus keeps SQLite from building an index on the stage
+        (https://www.sqlite.org/optoverview.html)."""
         return _plain(cell)
 
     def insert_staged(self, stage: Stage) -> sa.Insert:
@@ -76,47 +83,65 @@ class SqliteStatements(StageStatements):
         """NOT IN is several times faster here than NOT EXISTS, and identities hold no NULL."""
         return sa.not_(self.has_identity(keys))
 
-    def pointing(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
+    def pointing(
+        self, reference: Reference, rows: sa.FromClause | None = None
+    ) -> list[sa.ColumnElement[Any]]:
         return _collated(reference, super().pointing(reference, rows))
 
-    def seeking(self, reference: Reference, rows: sa.FromClause | None = None) -> list[sa.ColumnElement[Any]]:
-        """Where SQLite looks for a parent it gives the value the affinity of the referred column; where it looks for
-        the children of a row that goes, it does not: the text '01' has the child 1, which has no parent."""
+    def seeking(
+        self, reference: Reference, rows: sa.FromClause | None = None
+    ) -> list[sa.ColumnElement[Any]]:
+        """Where SQLite looks for a parent it gives the value the affinity of the referred column;
+        where it looks for the children of a row that goes, it does not: the text '01' has the child
+        1, which has no parent."""
         columns = super().pointing(reference, rows)
-        for place, (own, referred) in enumerate(zip(reference.columns, reference.referred, strict=True)):
+        for place, (own, referred) in enumerate(
+            zip(reference.columns, reference.referred, strict=True)
+        ):
             kind = affinity(reference.parent.column(referred).type)
             if kind in ("TEXT", "BLOB") and affinity(reference.child.column(own).type) != kind:
-                columns[place] = _as_text(columns[place]) if kind == "TEXT" else _plain(columns[place])
+                columns[place] = (
+                    _as_text(columns[place]) if kind == "TEXT" else _plain(columns[place])
+                )
         return _collated(reference, columns)
 
 
 def _collated(reference: Reference, columns: Columns) -> list[sa.ColumnElement[Any]]:
-    """SQLite compares with the collation of the referred column (https://www.sqlite.org/foreignkeys.html, 3)."""
+    """SQLite compares with the collation of the referred column
+    (https://www.sqlite.org/foreignkeys.html, 3)."""
     referred = [reference.parent.column(name) for name in reference.referred]
     return [
-        sa.collate(cell, there.collation or "BINARY") if affinity(there.type) in ("TEXT", "BLOB") else cell
+        sa.collate(cell, there.collation or "BINARY")
+        if affinity(there.type) in ("TEXT", "BLOB")
+        else cell
         for cell, there in zip(columns, referred, strict=True)
     ]
 
 
 def needs_affinity(reference: Reference) -> bool:
-    """Whether a text of the child may mean a number of the parent, which only the affinity of a column tells."""
+    """Whether a text of the child may mean a number of the parent, which only the affinity of a
+    column tells."""
     pairs = zip(reference.columns, reference.referred, strict=True)
     kinds = [
-        (affinity(reference.child.column(own).type), affinity(reference.parent.column(to).type)) for own, to in pairs
+        (affinity(reference.child.column(own).type), affinity(reference.parent.column(to).type))
+        for own, to in pairs
     ]
     return any(there in _NUMERIC and own not in _NUMERIC for own, there in kinds)
 
 
 def _as_text(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     """A value as a column of texts would keep it: numbers become texts, and nothing else does."""
-    is_number = sa.func.typeof(cell).in_([sa.literal_column("'integer'"), sa.literal_column("'real'")])
+    is_number = sa.func.typeof(cell).in_(
+        [sa.literal_column("'integer'"), sa.literal_column("'real'")]
+    )
     return sa.case((is_number, sa.cast(cell, sa.Text)), else_=cell)
 
 
 def _plain(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     """A value without the affinity of its column."""
-    return sa.sql.elements.UnaryExpression(cell, operator=sa.sql.operators.custom_op("+"), type_=cell.type)
+    return sa.sql.elements.UnaryExpression(
+        cell, operator=sa.sql.operators.custom_op("+"), type_=cell.type
+    )
 
 
 def adapt(value: Value) -> Any:
