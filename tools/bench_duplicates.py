@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from tests.servers import Server
 
 from tools.bench_tree import SERIES, Report, Stopwatch, _Clock, by_statements, engines
-from yeldro.core.duplicates.groups import DuplicatesRequest, read_duplicates
+from yeldro.core.duplicates.request import DuplicatesRequest, read_duplicates
 from yeldro.core.selection.selection import Asked
 from yeldro.usecases import run as running
 

@@ -17,7 +17,7 @@ import pytest
 from tests.conftest import Yeldro
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro.core.duplicates.groups import DuplicatesRequest, read_duplicates
+from yeldro.core.duplicates.request import DuplicatesRequest, read_duplicates
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.grouping import Ranking

@@ -18,9 +18,10 @@ from tests.property.test_laws import Yes
 from tests.servers import Server
 from yeldro.core.database.connection import Database, Mode
 from yeldro.core.model.schema import OnDelete, Undeclared
-from yeldro.core.reach.search import Rule, Rules
+from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome, RunResult
-from yeldro.core.run.preview import Preview, Request
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 from yeldro.store.records import Keeping

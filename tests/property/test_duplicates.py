@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests.property.test_laws import server as server
 from tests.servers import Server
-from yeldro.core.duplicates.groups import DuplicatesRequest, Nulls, read_duplicates, split_list
+from yeldro.core.duplicates.request import DuplicatesRequest, Nulls, read_duplicates, split_list
 from yeldro.core.selection.selection import Asked
 from yeldro.usecases import look as workflow
 

@@ -16,8 +16,8 @@ from tests.property.test_laws import Yes, take_back
 from tests.property.test_laws import records as records
 from tests.property.test_laws import server as server
 from tests.servers import Server
-from yeldro.core.duplicates.groups import DuplicatesRequest, Filling, Nulls, read_duplicates
-from yeldro.core.reach.search import Rule, read_rules
+from yeldro.core.duplicates.request import DuplicatesRequest, Filling, Nulls, read_duplicates
+from yeldro.core.reach.rules import Rule, read_rules
 from yeldro.core.selection.selection import Asked
 from yeldro.store.records import Keeping
 from yeldro.usecases import run as running

@@ -19,9 +19,9 @@ from tests.property.test_steps import postgresql as postgresql
 from tests.property.worlds import Case, cases
 from tests.servers import Server
 from yeldro.core.database.connection import Database
-from yeldro.core.reach.search import read_rules
+from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.outcome import RunResult
-from yeldro.core.run.preview import Request
+from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Asked

@@ -22,10 +22,10 @@ from tests.property.test_laws import server as server
 from tests.property.test_merging import SCHEMA, fill, read, worlds
 from tests.servers import Server, served
 from yeldro.core.database.connection import Database
-from yeldro.core.duplicates.groups import DuplicatesRequest, Filling, Nulls, read_duplicates
-from yeldro.core.reach.search import Rule, read_rules
+from yeldro.core.duplicates.request import DuplicatesRequest, Filling, Nulls, read_duplicates
+from yeldro.core.reach.rules import Rule, read_rules
 from yeldro.core.run.outcome import RunResult
-from yeldro.core.run.preview import Request
+from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference, Seal, Sealed, list_sealed, make_seal
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Asked

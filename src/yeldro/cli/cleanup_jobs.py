@@ -14,8 +14,8 @@ from yeldro.cli.screen import prompt
 from yeldro.cli.steps import make_options, read_limits, read_steps
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step
 from yeldro.core.database.connection import Database, Mode
-from yeldro.core.duplicates.groups import DuplicatesRequest
-from yeldro.core.run.preview import Request
+from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.run.request import Request
 from yeldro.core.selection.guards import Guards
 from yeldro.options import CallOptions, RowsOptions
 from yeldro.usecases.steps import Deletion, Merging

@@ -28,7 +28,7 @@ class _Commands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS:
-            from yeldro.core.model.schema import nearest
+            from yeldro.core.model.lookup import nearest
 
             raise UsageError(
                 f"There is no command {args[0]!r}.", nearest(args[0], COMMANDS, "commands")

@@ -9,8 +9,8 @@ from rich.text import Text
 
 from yeldro.cli.progress import Bar
 from yeldro.cli.screen import Screen, confirm, prompt
-from yeldro.core.reach.search import Action
-from yeldro.core.restore.execute import RestorePlan
+from yeldro.core.reach.rules import Action
+from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.report.duplicates import render_merging

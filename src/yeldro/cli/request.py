@@ -14,7 +14,7 @@ from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
 from yeldro.core.cautions.caution import read_strict
 from yeldro.core.database.connection import Database, Mode
-from yeldro.core.duplicates.groups import (
+from yeldro.core.duplicates.request import (
     DuplicatesRequest,
     Filling,
     Nulls,
@@ -22,8 +22,8 @@ from yeldro.core.duplicates.groups import (
     split_list,
 )
 from yeldro.core.model.address import Address, looks_like_address, read_address
-from yeldro.core.reach.search import Rule, read_rules
-from yeldro.core.run.preview import Request
+from yeldro.core.reach.rules import Rule, read_rules
+from yeldro.core.run.request import Request
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import CHOOSING, Asked
 from yeldro.engines.open import open_database

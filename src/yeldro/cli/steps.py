@@ -14,11 +14,12 @@ from yeldro.cli.place import beside
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.cleanup.step_options import read_options, write_options
-from yeldro.core.model.schema import Family, nearest
+from yeldro.core.model.lookup import nearest
+from yeldro.core.model.schema import Family
 from yeldro.core.model.values import Value, read_value
 from yeldro.core.review.verdict import Review
-from yeldro.core.selection.condition import find_names
 from yeldro.core.selection.guards import Guards, read_expected
+from yeldro.core.selection.parameters import find_names
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 from yeldro.options import GroupsOptions, RowsOptions

@@ -12,15 +12,17 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from yeldro.core.database.connection import Abilities
-from yeldro.core.duplicates.groups import DuplicatesRequest
+from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.key_set import KeySet, find_carried
 from yeldro.core.model.schema import Family, OnDelete, Reference, Schema, Table
 from yeldro.core.model.values import Value
-from yeldro.core.reach.search import Action, Rules, find_order, reachable
-from yeldro.core.run.preview import Request
-from yeldro.core.selection.condition import Bound, Condition
+from yeldro.core.reach.rules import Action, Rules
+from yeldro.core.reach.search import find_order, reachable
+from yeldro.core.run.request import Request
+from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.grouping import Grouping, RuleKind
 from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.parameters import Bound
 from yeldro.core.selection.selection import Selection, read_selection
 from yeldro.errors import Refused
 from yeldro.offline.target import Target

@@ -9,9 +9,10 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from yeldro.core.database.connection import Row
-from yeldro.core.duplicates.groups import Duplicates, Group, Proposal
+from yeldro.core.duplicates.groups import Duplicates, Group
+from yeldro.core.duplicates.proposals import Proposal
 from yeldro.core.model.schema import Reference, Table
-from yeldro.core.reach.search import Action
+from yeldro.core.reach.rules import Action
 from yeldro.core.run.preview import Preview, find_group_cautions
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell

@@ -7,7 +7,8 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.reach.search import Action, Part, Stop
+from yeldro.core.reach.reach import Part, Stop
+from yeldro.core.reach.rules import Action
 from yeldro.core.run.preview import Preview
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.restore.execute import RestorePart, RestorePlan
+from yeldro.core.restore.plan import RestorePart, RestorePlan
 from yeldro.report.grids import render_grid
 
 _COLUMNS = ("table", "archived", "restore", "step", "unchanged", "other values", "gone")

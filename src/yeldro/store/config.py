@@ -18,7 +18,8 @@ from yeldro.core.model.address import (
     looks_like_address,
     read_address,
 )
-from yeldro.core.model.schema import UNDECLARED_RULES, Undeclared, nearest
+from yeldro.core.model.lookup import nearest
+from yeldro.core.model.schema import UNDECLARED_RULES, Undeclared
 from yeldro.errors import UsageError
 from yeldro.store.disk import find_stranger
 

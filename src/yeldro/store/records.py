@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any, TextIO
 
 from yeldro.core.database.archive_format import ELSEWHERE
-from yeldro.core.reach.search import Reach
+from yeldro.core.reach.reach import Reach
 from yeldro.core.run.tally import Tally
 from yeldro.errors import ArchiveFailed, UsageError
 from yeldro.store.disk import find_stranger, open_private, sync, write_private

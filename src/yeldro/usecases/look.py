@@ -7,19 +7,17 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 from yeldro.core.database.connection import Database, Row
-from yeldro.core.duplicates.groups import (
-    Duplicates,
-    DuplicatesRequest,
-    Proposal,
-    find_duplicates,
-    propose_same,
-)
-from yeldro.core.duplicates.moving import check_request
+from yeldro.core.duplicates.groups import Duplicates, find_duplicates
+from yeldro.core.duplicates.proposals import Proposal, propose_same
+from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.duplicates.unique_index import check_request
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.search import find_reach, root_keys, tables_in_reach
+from yeldro.core.reach.reach import root_keys
+from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import read_script
 from yeldro.core.review.verdict import Review, make_review, read_removals, tables_in_review
-from yeldro.core.run.preview import Preview, Request, make_preview, sample_columns
+from yeldro.core.run.preview import Preview, make_preview, sample_columns
+from yeldro.core.run.request import Request
 from yeldro.core.survey.map import TableMap, make_map
 from yeldro.core.survey.survey import TableSurvey, find_survey
 from yeldro.errors import UsageError

@@ -10,7 +10,7 @@ from contextlib import suppress
 from yeldro.core.database.archive_format import Piece
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Table, TableName
-from yeldro.core.reach.search import Reach
+from yeldro.core.reach.reach import Reach
 from yeldro.core.run.archive_pieces import (
     LeftOut,
     find_left,

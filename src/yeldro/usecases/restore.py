@@ -11,13 +11,9 @@ from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database, KeySet, Mode
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
-from yeldro.core.restore.execute import (
-    RestorePlan,
-    find_entangled,
-    make_restore_plan,
-    narrow,
-    run_restore,
-)
+from yeldro.core.restore.execute import run_restore
+from yeldro.core.restore.narrow import narrow
+from yeldro.core.restore.plan import RestorePlan, find_entangled, make_restore_plan
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.grouping import Grouping, Same

@@ -9,13 +9,15 @@ from typing import Protocol
 
 from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.database.connection import Database, KeySet, Mode
-from yeldro.core.duplicates.groups import DuplicatesRequest
-from yeldro.core.reach.search import Reach
+from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.reach.reach import Reach
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.outcome import RunResult, StepAccount
 from yeldro.core.run.plan import make_plan
-from yeldro.core.run.preview import Preview, Request, find_excess
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.refusals import find_excess
+from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference, Sealed, list_sealed, make_seal
 from yeldro.core.run.tally import Tally, add_tallies
 from yeldro.core.selection.guards import Guards

@@ -7,10 +7,13 @@ from dataclasses import replace
 from typing import Protocol
 
 from yeldro.core.database.connection import Database
-from yeldro.core.duplicates.groups import DuplicatesRequest, find_duplicates
-from yeldro.core.duplicates.moving import check_request, find_merging, prepare_merging
+from yeldro.core.duplicates.groups import find_duplicates
+from yeldro.core.duplicates.reach import find_merging, prepare_merging
+from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.duplicates.unique_index import check_request
 from yeldro.core.reach.search import find_reach, tables_in_reach
-from yeldro.core.run.preview import Preview, Request, make_merging_preview, make_preview
+from yeldro.core.run.preview import Preview, make_merging_preview, make_preview
+from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Seal
 from yeldro.core.selection.grouping import Ranking
 from yeldro.core.selection.selection import Selection, read_selection

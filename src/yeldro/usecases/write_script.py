@@ -10,10 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, cast
 
-from yeldro.core.database.abilities import Kind
 from yeldro.core.database.connection import Database, Mode, Sent
+from yeldro.core.database.sent import Kind
 from yeldro.core.model.schema import Family, Reference, Table, TableName
-from yeldro.core.reach.search import Reach, root_keys
+from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.archive_pieces import find_left, find_pieces
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.plan import make_plan

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yeldro.core.cautions.of_condition import pins_a_row
 from yeldro.core.database.connection import Database, KeySet, Row
-from yeldro.core.selection.condition import cut_at_and
+from yeldro.core.selection.parts import cut_at_and
 from yeldro.core.selection.selection import Selection
 
 RARE = 0.1

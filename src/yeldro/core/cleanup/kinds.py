@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from yeldro.core.cautions.caution import NAMES
-from yeldro.core.duplicates.groups import KEEPING, cut_rule, split_list
+from yeldro.core.duplicates.request import KEEPING, cut_rule, split_list
 from yeldro.core.selection.grouping import Ignored
 from yeldro.core.selection.guards import read_expected
 from yeldro.errors import UsageError

@@ -11,8 +11,8 @@ from typing import Any
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, as_keys
 from yeldro.core.cleanup.kinds import Kind, is_whole
-from yeldro.core.model.schema import nearest
-from yeldro.core.selection.condition import find_names
+from yeldro.core.model.lookup import nearest
+from yeldro.core.selection.parameters import find_names
 from yeldro.core.selection.selection import find_unfit
 from yeldro.options import RowsOptions, keys_of
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from yeldro.core.cleanup.cleanup import Step, as_list
-from yeldro.core.duplicates.groups import split_list
+from yeldro.core.duplicates.request import split_list
 from yeldro.options import GroupsOptions, Kind, Option, RowsOptions, keys_of
 
 VERBS: Mapping[str, type[RowsOptions] | type[GroupsOptions]] = {

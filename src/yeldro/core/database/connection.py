@@ -7,17 +7,17 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Protocol, TypeVar
 
 from yeldro.core.database.abilities import Abilities as Abilities
-from yeldro.core.database.abilities import Changes as Changes
-from yeldro.core.database.abilities import ColumnProfile as ColumnProfile
 from yeldro.core.database.abilities import Effect as Effect
 from yeldro.core.database.abilities import Mode as Mode
 from yeldro.core.database.abilities import Quirk as Quirk
 from yeldro.core.database.abilities import Row as Row
-from yeldro.core.database.abilities import Sent as Sent
-from yeldro.core.database.abilities import TableChanges as TableChanges
 from yeldro.core.database.archive_queries import Copying
+from yeldro.core.database.change_counts import Changes as Changes
+from yeldro.core.database.change_counts import TableChanges as TableChanges
+from yeldro.core.database.column_profile import ColumnProfile as ColumnProfile
 from yeldro.core.database.duplicate_queries import Replacing
 from yeldro.core.database.reach_queries import Looking
+from yeldro.core.database.sent import Sent as Sent
 from yeldro.core.model.key_set import KeySet as KeySet
 from yeldro.core.model.key_set import Mark as Mark
 from yeldro.core.model.schema import Reference, Schema, Table

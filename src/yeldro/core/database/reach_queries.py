@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Protocol
 
-from yeldro.core.database.abilities import ColumnProfile, Odd, Row
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.column_profile import ColumnProfile, Odd
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.model.values import Value

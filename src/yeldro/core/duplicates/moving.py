@@ -3,322 +3,25 @@ be.
 
 A moved row may be a duplicate itself where it arrives. Where the person lets such rows be dropped,
 they are surplus rows in turn, and what hangs on them moves on to the rows that they collided with,
-until nothing collides any more.
-"""
+until nothing collides any more."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
 from yeldro.core.database.connection import Database, KeySet, Mark
-from yeldro.core.duplicates.groups import DuplicatesRequest, Filling
+from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
+from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.key_set import find_carried
-from yeldro.core.model.schema import Reference, Schema, Table, TableName, Unique
-from yeldro.core.reach.search import (
-    Action,
-    Change,
-    Collision,
-    Part,
-    Reach,
-    Rule,
-    Rules,
-    Search,
-    Stop,
-    find_order,
-    tables_in_reach,
-)
-from yeldro.core.selection.grouping import Ignored, Ranking
-from yeldro.errors import Refused, UsageError
+from yeldro.core.model.schema import Reference, Table, TableName, Unique
+from yeldro.core.reach.reach import Change, Collision, Stop
+from yeldro.core.reach.rules import Action
+from yeldro.core.reach.search import Search
 
 _PAIRS = 10
 
 
-def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
-    """Make what a search inside a read-only transaction will need."""
-    schema, root, rules = database.schema, request.table, request.dependents
-    if root.shares_identity:
-        return
-    if rules.default is not Rule.MOVE:
-        database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
-    else:
-        database.prepare_key_sets([root], find_carried(schema, root))
-        database.prepare_key_sets(
-            [r.child for r in schema.acting if rules.treatment(r).action is Action.DETACH]
-        )
-        for child, references in find_movers(schema, root, rules).items():
-            table = schema.by_name[child]
-            if not _is_movable(table):
-                continue
-            database.prepare_key_sets([table], find_new(table, references))
-            # One for the rows that collide through each unique key, and one for those that go.
-            unique = _unique_with(table, {name for one in references for name in one.columns})
-            database.prepare_key_sets([table] * (len(unique) + 1), find_carried(schema, table))
-    if request.filling:
-        for columns in find_fillable(schema, root):
-            database.prepare_key_sets([root], columns)
-            database.prepare_key_sets(
-                [root] * len(_unique_with(root, set(columns))), find_carried(schema, root)
-            )
-
-
-def _is_movable(table: Table) -> bool:
-    return bool(table.identity) and not (table.shares_identity or table.refusal)
-
-
-def check_request(database: Database, request: DuplicatesRequest) -> None:
-    """UsageError or Refused for what cannot be done, whatever the rows are."""
-    if request.filling and request.table.shares_identity:
-        raise UsageError(
-            f"Nothing tells the rows of {request.table.label} apart, so --fill cannot be used."
-        )
-    if request.unique_name:
-        _check_unique(database, request)
-
-
-def _check_unique(database: Database, request: DuplicatesRequest) -> None:
-    """Refused where a unique index on what makes rows the same would not keep such duplicates
-    out.
-    """
-    name, grouping, table = request.unique_name, request.grouping, request.table
-    texts = [one.text for one in grouping.same]
-    known = database.schema.tables if database.abilities.shared_index_names else (table,)
-    lasting = "A unique index on {} would not keep {} out."
-    if any(index.name.lower() == name.lower() for one in known for index in one.indexes):
-        raise Refused(f"There is an index {name} already.", "Give --then-unique another name.")
-    if grouping.selection.conditions:
-        raise Refused("--then-unique goes without --where: the index would be on all rows.")
-    if any(one.expression for one in grouping.same) and not database.abilities.indexes_expressions:
-        raise Refused(
-            "This engine has no indexes on expressions.",
-            "Add a generated column for it, and put the index on that.",
-        )
-    if grouping.loose:
-        raise Refused(
-            lasting.format(", ".join(texts), "texts that differ in what is ignored"),
-            _near_index(database, request),
-        )
-    open_ones = [
-        one.text for one in grouping.same if one.expression or table.column(one.column).nullable
-    ]
-    if not grouping.nulls_differ and open_ones:
-        tests = [
-            part for text in open_ones for part in (f"({text} IS NULL)", f"coalesce({text}, '')")
-        ]
-        whole = [*(text for text in texts if text not in open_ones), *tests]
-        raise Refused(
-            lasting.format(", ".join(texts), "rows with NULLs"),
-            f"This one would: CREATE UNIQUE INDEX {name} ON {table.label} ({', '.join(whole)})."
-            if database.abilities.indexes_expressions
-            else "",
-        )
-
-
-def _near_index(database: Database, request: DuplicatesRequest) -> str:
-    """The index on expressions that comes nearest to what is ignored, "" where there is none."""
-    if not database.abilities.indexes_expressions:
-        return ""
-    cells = []
-    for one in request.grouping.same:
-        text = one.text
-        text = f"trim({text})" if Ignored.SPACE in one.ignored else text
-        cells.append(f"lower({text})" if Ignored.CASE in one.ignored else text)
-    statement = (
-        f"CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} ({', '.join(cells)})"
-    )
-    return f"The nearest that this engine has, by its own rules for case and blanks: {statement}."
-
-
-def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, list[Reference]]:
-    """The tables whose rows may move, each with the references that may be pointed at other rows:
-    those into the table itself, and into tables that may lose rows because they collide."""
-    found: dict[TableName, list[Reference]] = {}
-    waiting, seen = [root], {root.name}
-    while waiting:
-        for reference in schema.incoming(waiting.pop()):
-            child = reference.child
-            if reference.broken or rules.treatment(reference).action is not Action.MOVE:
-                continue
-            found.setdefault(child.name, []).append(reference)
-            if rules.drops(child) and child.name not in seen:
-                seen.add(child.name)
-                waiting.append(child)
-    return found
-
-
-def find_new(table: Table, references: Sequence[Reference]) -> tuple[str, ...]:
-    """The columns of which a moved row has new values, and those that are unique together with
-    them."""
-    changing = {name for reference in references for name in reference.columns}
-    wanted = changing | {
-        name for one in _unique_with(table, changing) if not one.parts for name in one.columns
-    }
-    return tuple(name for name in table.column_names if name in wanted)
-
-
-def _unique_with(table: Table, changing: set[str]) -> list[Unique]:
-    return [one for one in table.uniques if one.uses & changing]
-
-
-def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
-    """Columns that may be NULL or blank, but for parts of a key and of references of several
-    columns.
-
-    Each reference stands by itself: a row may be moved by it, and then is not filled there.
-    """
-    whole = {
-        name
-        for reference in schema.outgoing(table)
-        if len(reference.columns) > 1
-        for name in reference.columns
-    }
-    fixed = whole | set(table.key) | set(table.identity)
-    free = [
-        column.name for column in table.columns if not column.generated and column.name not in fixed
-    ]
-    linking = {name for reference in schema.outgoing(table) for name in reference.columns}
-    plain = tuple(name for name in free if name not in linking)
-    return [*([plain] if plain else []), *((name,) for name in free if name in linking)]
-
-
-def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
-    """Everything that removing the surplus rows of a ranking touches, inside the open
-    transaction.
-    """
-    if request.dependents.default is Rule.MOVE:
-        search: _Merging | Search = _Merging(database, request)
-    else:
-        search = Search(database, request.dependents, store=True)
-    root = request.table
-    search.root = root
-    database.lock_ranked(ranking)
-    if not root.shares_identity:
-        new = find_carried(database.schema, root) if isinstance(search, _Merging) else ()
-        keys = database.make_key_set(root, new)
-        surplus = database.pair(ranking, keys)
-    else:
-        groups, rows = database.count_groups(ranking)
-        keys, surplus = KeySet(root, root.identity, ranking.name, alike=True), rows - groups
-    search.sets[root.name], search.counts[root.name] = keys, surplus
-    filled = _find_filled(database, request, ranking)
-    moved: list[Change] = []
-    if isinstance(search, _Merging):
-        search.filled = next((one.keys for one in filled if one.rows), None)
-        moved = search.find_moves()
-    search.follow()
-    detached = tuple(search.find_detachments())
-    order = find_order(search.sets, database.schema, database.abilities)
-    filled = [one for change in filled if (one := _leave(database, change, search.sets)).rows]
-    changes = (*moved, *filled)
-    collisions = tuple(search.find_collisions()) if isinstance(search, _Merging) else ()
-    own_stops = (
-        [*search.find_move_stops()]
-        if isinstance(search, _Merging)
-        else [*_kept_stops(search, ranking)]
-    )
-    return Reach(
-        request.grouping.selection,
-        surplus,
-        database.count_rows(root),
-        tuple((search.sets[name], search.counts[name]) for name in order.tables),
-        detached,
-        tuple(order.links),
-        tuple(order.late),
-        (*_parts(moved), *search.parts(order.tables, detached), *_fill_part(database, filled)),
-        (
-            *search.find_stops(detached),
-            *search.find_knots(order.knots),
-            *search.find_rings(),
-            *own_stops,
-            *_fill_stops(search, filled, moved),
-        ),
-        changes,
-        collisions,
-    )
-
-
-def _kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
-    """A kept row may hang on a surplus one: it must not go with it."""
-    table = search.root
-    if rows := search.database.count_kept(ranking, search.sets[table.name]):
-        via = next(
-            one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)
-        )
-        yield Stop(table, rows, via, "these are kept rows", f"--dependents {table.label}=detach")
-
-
-def _parts(changes: Sequence[Change]) -> Iterator[Part]:
-    for change in changes:
-        if change.rows > change.detached:
-            yield Part(change.table, change.action, change.rows - change.detached, change.via)
-        if change.detached:
-            yield Part(
-                change.table,
-                Action.DETACH,
-                change.detached,
-                tuple(one for one in change.via if one.is_self),
-            )
-
-
-def _fill_part(database: Database, filled: Sequence[Change]) -> Iterator[Part]:
-    if filled:
-        yield Part(
-            filled[0].table,
-            Action.FILL,
-            database.count_union([change.keys for change in filled]),
-            (),
-        )
-
-
-def _find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking) -> list[Change]:
-    """What would be filled in: first the columns that are no references."""
-    changes = []
-    for columns in find_fillable(database.schema, request.table) if request.filling else ():
-        keys = database.make_key_set(request.table, columns)
-        rows = database.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS)
-        changes.append(Change(Action.FILL, keys, columns, rows))
-    return changes
-
-
-def _leave(database: Database, filled: Change, sets: dict[TableName, KeySet]) -> Change:
-    """Leave references alone that would point at rows that go, and drop columns in which nothing is
-    filled."""
-    for reference in database.schema.outgoing(filled.table):
-        gone = sets.get(reference.parent.name)
-        if gone and filled.rows and reference.columns == filled.columns and not reference.broken:
-            database.leave(filled.keys, reference, gone)
-    columns = tuple(
-        name
-        for name in filled.columns
-        if filled.rows and database.count_shifted(filled.keys, [name])
-    )
-    marks = database.count_images(filled.keys) if columns else {}
-    return Change(Action.FILL, filled.keys, columns, sum(marks.values()))
-
-
-def _fill_stops(
-    search: Search, filled: Sequence[Change], moved: Sequence[Change]
-) -> Iterator[Stop]:
-    for change in filled:
-        database, table, gone = search.database, change.table, search.sets[change.table.name]
-        sets = [change.keys, *(one.keys for one in moved if one.table is table)]
-        for reference in database.schema.outgoing(table):
-            inside = reference.is_self and reference.columns == change.columns
-            if inside and (rows := database.count_loops(reference, sets)):
-                yield Stop(
-                    table, rows, reference, "filled in, it would make a loop", "leaving out --fill"
-                )
-        for unique in _unique_with(table, set(change.columns)):
-            if not (unique.parts or unique.uses <= set(change.keys.new)):
-                continue  # what is not filled with it keeps the rows apart, or the database refuses
-            collided = database.make_key_set(table, find_carried(database.schema, table))
-            if rows := database.find_collisions(change.keys, gone, unique, collided):
-                via = next(iter(database.schema.outgoing(table)), None)
-                if via:
-                    reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
-                    yield Stop(table, rows, via, reason, "leaving out --fill")
-
-
-class _Merging(Search):
+class MovingSearch(Search):
     """A search in which what hangs on rows that go is moved to those that take their place.
 
     `images` holds the rows of each table that get new values, `collided` the rows that are
@@ -357,7 +60,7 @@ class _Merging(Search):
     def _can_move(self, references: Sequence[Reference]) -> bool:
         """Whether rows of a table can be moved. One whose rows cannot must have none that would."""
         table = references[0].child
-        if _is_movable(table):
+        if is_movable(table):
             return True
         if any(
             self.database.count_referencing(one, self.sets[one.parent.name], None)
@@ -389,7 +92,7 @@ class _Merging(Search):
         there are new ones."""
         images, grew = self.images[table.name], False
         changing = {name for reference in references for name in reference.columns}
-        for unique in _unique_with(table, changing):
+        for unique in unique_with(table, changing):
             gone = self.sets.get(table.name)
             paired = find_carried(self.schema, table)
             if gone is None:

@@ -3,13 +3,13 @@ every engine."""
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 
+from yeldro.core.model.lookup import nearest
 from yeldro.errors import UsageError
 
 
@@ -442,16 +442,3 @@ def _grouped(
     for reference in references:
         groups.setdefault(key(reference), []).append(reference)
     return {name: tuple(group) for name, group in groups.items()}
-
-
-def nearest(text: str, names: Iterable[str], what: str) -> str:
-    """A hint with the names most like `text`, or the first few where none is like it."""
-    names = list(names)
-    lowered = {name.lower(): name for name in names}
-    close = difflib.get_close_matches(text.lower(), lowered, n=3, cutoff=0.5)
-    if close:
-        return f"The nearest names are: {', '.join(lowered[name] for name in close)}."
-    if not names:
-        return f"There are no {what} at all."
-    more = f" and {len(names) - 8} more" if len(names) > 8 else ""
-    return f"The {what} are: {', '.join(names[:8])}{more}."

@@ -7,19 +7,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from yeldro.core.cautions.caution import Caution, find_schema_cautions, whole_table
+from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.of_condition import find_doubts
+from yeldro.core.cautions.of_rows import whole_table
+from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database, KeySet
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.search import (
-    Action,
-    Part,
-    Reach,
-    Rules,
-    find_reach,
-    root_keys,
-    tables_in_reach,
-)
+from yeldro.core.reach.reach import Part, Reach, root_keys
+from yeldro.core.reach.rules import Action, Rules
+from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import Removal, Written, find_removals
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 

@@ -9,7 +9,7 @@ from dataclasses import replace
 from yeldro.core.database.archive_format import Piece, Portion
 from yeldro.core.database.connection import Database, KeySet
 from yeldro.core.model.schema import Schema, Table
-from yeldro.core.reach.search import Reach
+from yeldro.core.reach.reach import Reach
 from yeldro.errors import UsageError
 
 LeftOut = Mapping[Table, frozenset[str]]

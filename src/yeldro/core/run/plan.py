@@ -11,7 +11,8 @@ from itertools import pairwise
 from yeldro.core.database.connection import KeySet
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Table
-from yeldro.core.reach.search import Action, Change, Reach
+from yeldro.core.reach.reach import Change, Reach
+from yeldro.core.reach.rules import Action
 
 
 class Verb(StrEnum):

@@ -4,14 +4,15 @@ change."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
-from yeldro.core.cautions.caution import (
+from yeldro.core.cautions.caution import Caution
+from yeldro.core.cautions.hints import Part, find_hints, find_parts
+from yeldro.core.cautions.of_condition import find_doubts
+from yeldro.core.cautions.of_rows import (
     WHOLE_IS_MEANT,
     WHOLE_IS_NOT,
-    Caution,
     case_blind_groups,
-    find_schema_cautions,
     large_group,
     null_reference,
     ties_at_limit,
@@ -19,35 +20,29 @@ from yeldro.core.cautions.caution import (
     unindexed_check,
     whole_table,
 )
-from yeldro.core.cautions.hints import Part, find_hints, find_parts
-from yeldro.core.cautions.of_condition import find_doubts
+from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database, Row
 from yeldro.core.duplicates.groups import Duplicates
 from yeldro.core.model.schema import Reference, Table
-from yeldro.core.reach.search import Action, Reach, Rules, root_keys
-from yeldro.core.reach.search import Part as Loss
+from yeldro.core.reach.reach import Reach, root_keys
+from yeldro.core.reach.rules import Action
+from yeldro.core.run.refusals import find_refusals
+from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference, Seal
-from yeldro.core.selection.guards import Guards
-from yeldro.core.selection.selection import Asked, Selection
+from yeldro.core.selection.selection import Selection
 
 # From here on building an index takes less time than the scans that it saves.
 _MANY_CHECKS = 20
+
+
 _LARGE_TABLE = 10_000
+
+
 _MISSING = 100
+
+
 # Cautions about a table that matter whenever a run touches it.
 _OF_TABLES = {"trigger", "row-security", "unenforced-reference", "hidden-reference"}
-
-
-@dataclass(frozen=True, slots=True)
-class Request:
-    """A deletion as it was asked for. `show` and `sample` (None: all) only decide what of the rows
-    is shown."""
-
-    asked: Asked
-    rules: Rules = field(default_factory=Rules)
-    guards: Guards = field(default_factory=Guards)
-    show: tuple[str, ...] = ()
-    sample: int | None = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +123,7 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         missing,
         tuple(missing_keys),
         cautions,
-        tuple(_refusals(database, request.guards, reach, cautions)),
+        tuple(find_refusals(database, request.guards, reach, cautions)),
         find_parts(database, selection),
         tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
         scanned,
@@ -146,7 +141,7 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned),
     )
     cautions = (*cautions, *_table_cautions(database, reach))
-    refusals = tuple(_refusals(database, request.guards, reach, cautions, "surplus rows"))
+    refusals = tuple(find_refusals(database, request.guards, reach, cautions, "surplus rows"))
     if request.unique_name and found.blanks > 1:
         same = ", ".join(one.text for one in request.grouping.same)
         reason = (
@@ -187,10 +182,6 @@ def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]
     return tuple(
         name for name in dict.fromkeys([*table.key, *selection.columns, *asked]) if name in known
     )
-
-
-def _is_whole_table(reach: Reach) -> bool:
-    return reach.matched == reach.table_rows > 1 and not reach.selection.all_rows
 
 
 def _find_scanned(database: Database, reach: Reach) -> Iterator[Scan]:
@@ -248,75 +239,3 @@ def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
                 caution.name == "no-key" and table is reach.selection.table
             ):
                 yield caution
-
-
-def _refusals(
-    database: Database,
-    guards: Guards,
-    reach: Reach,
-    cautions: Sequence[Caution],
-    what: str = "rows",
-) -> Iterator[str]:
-    label = reach.selection.table.label
-    if guards.expect and not guards.expect.holds(reach.matched):
-        found = f"{reach.matched:,} match" if what == "rows" else f"there are {reach.matched:,}"
-        yield f"{guards.expect} {what} of {label} were expected, {found}."
-    if _is_whole_table(reach):
-        yield f"All {reach.matched:,} rows of {label} match; say --all-rows if that is meant."
-    for keys, rows in reach.deleted:
-        if rows and (hidden := database.schema.hidden.get(keys.table.name)):
-            yield f"Not everything that depends on {keys.table.label} can be seen: {hidden}."
-    if not guards.no_rollback:
-        for reason in dict.fromkeys(_find_lasting(database, reach)):
-            yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
-    for stop in reach.stops:
-        lift = f"; {stop.lift} would allow it" if stop.lift else ""
-        yield (
-            f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} "
-            f"({stop.reason}){lift}."
-        )
-    yield from find_excess(database, guards, reach)
-    for caution in cautions:
-        if caution.name in guards.strict:
-            yield f"{caution.message} (--strict {caution.name})"
-
-
-def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
-    """What triggers may do that no rollback would take back."""
-    for keys, rows in reach.deleted:
-        if rows and not keys.whole:  # TRUNCATE runs no triggers
-            yield from database.find_lasting(keys.table, None)
-    for detachment in reach.detached:
-        yield from database.find_lasting(detachment.reference.child, detachment.treatment.columns)
-    for link in reach.links:
-        yield from database.find_lasting(link.child, link.columns)
-    for change in reach.changes:
-        yield from database.find_lasting(change.table, change.columns)
-
-
-def find_excess(
-    database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()
-) -> list[str]:
-    """What is more than the guards allow, `earlier` reaches of the same run included, whose rows
-    have gone already."""
-    found = []
-    rows = reach.rows + sum(one.rows for one in earlier)
-    if guards.max_rows is not None and rows > guards.max_rows:
-        what = "The reaches of all steps so far hold" if earlier else "The reach holds"
-        found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
-    for part in reach.parts if guards.max_share is not None else ():
-        if part.action is Action.DELETE and part.rows:
-            gone = sum(
-                one.rows for other in earlier for one in other.parts if _is_same_loss(one, part)
-            )
-            share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
-            if guards.max_share is not None and share > guards.max_share:
-                found.append(
-                    f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
-                    f"more than --max-share {guards.max_share:g}."
-                )
-    return found
-
-
-def _is_same_loss(one: Loss, part: Loss) -> bool:
-    return one.table is part.table and one.action is Action.DELETE

@@ -13,7 +13,7 @@ from hashlib import blake2b
 from typing import Any
 
 from yeldro.core.database.connection import Database, KeySet
-from yeldro.core.reach.search import Reach, root_keys
+from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.archive_pieces import find_lasting_key
 
 _BITS = 128

@@ -3,7 +3,6 @@ rewritten."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -12,38 +11,19 @@ from sqlglot import exp
 from sqlglot.errors import ParseError, TokenError
 from sqlglot.tokenizer_core import Token
 
-from yeldro.core.model.schema import Family, Table, nearest
+from yeldro.core.model.lookup import nearest
+from yeldro.core.model.schema import Table
 from yeldro.core.model.values import Parameter, Value
+from yeldro.core.selection.parameters import (
+    Bound,
+    bind_values,
+    families_of_parameters,
+    split_at_parameters,
+)
 from yeldro.errors import UsageError
 
-# A parameter, and what may hold a colon that begins none, as engines read it that do, or do not,
-# know a backslash.
-_NAMED = [
-    re.compile(rf"""'(?:[^'{more}]|''{also})*'|"(?:[^"]|"")*"|`[^`]*`|::|:([^\W\d]\w*)""")
-    for more, also in (("", ""), (r"\\", r"|\\."))
-]
 # Brackets within brackets, and parts that are joined by a word such as OR.
 _DEEPEST, _LONGEST = 60, 250
-_COMPARISONS = (
-    exp.EQ,
-    exp.NEQ,
-    exp.LT,
-    exp.LTE,
-    exp.GT,
-    exp.GTE,
-    exp.Between,
-    exp.In,
-    exp.Is,
-    exp.Like,
-)
-
-
-@dataclass(frozen=True, slots=True)
-class Bound:
-    """A parameter in its place in the text, with the value that it stands for."""
-
-    name: str
-    value: Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +46,7 @@ class Condition:
         """Another expression over the same table, with the same parameters."""
         return Condition(
             text,
-            tuple(_pieces(text, self.dialect, self.values)),
+            tuple(split_at_parameters(text, self.dialect, self.values)),
             (),
             None,
             self.dialect,
@@ -96,87 +76,10 @@ def read_condition(
             raise
         return Condition(text, (text,), (), None, dialect)
     columns = tuple(dict.fromkeys(_find_columns(tree, text, table, option)))
-    families = _families_of_parameters(tree, table)
-    pieces = tuple(_cut(text, dialect, parameters, families, option))
+    families = families_of_parameters(tree, table)
+    pieces = tuple(bind_values(text, dialect, parameters, families, option))
     values = {piece.name: piece.value for piece in pieces if isinstance(piece, Bound)}
     return Condition(text, pieces, columns, tree, dialect, values)
-
-
-def cut_at_and(condition: Condition) -> list[Condition]:
-    """The AND-ed parts of a condition, each a piece of what was written; the condition itself where
-    there is one only, or where the parser reads the pieces otherwise than the whole."""
-    if condition.tree is None:
-        return []
-    slices = _slice_at_and(condition.text, condition.dialect)
-    trees = list(ands(condition.tree))
-    reader = sqlglot.Dialect.get_or_raise(condition.dialect)
-    try:
-        read = [reader.parse_into(exp.Condition, text)[0] for text in slices]
-    except (ParseError, TokenError):
-        return [condition]
-    return [condition.derive(text) for text in slices] if read == trees else [condition]
-
-
-def _slice_at_and(text: str, dialect: str) -> list[str]:
-    """Cut a text at the words AND that stand outside of all brackets, and what stands whole in
-    brackets again."""
-    tokens = sqlglot.tokenize(text, read=dialect)
-    depth, between, cases, cuts = 0, 0, 0, [0]
-    for token in tokens:
-        word = token.token_type.name
-        depth += (word in ("L_PAREN", "L_BRACKET")) - (word in ("R_PAREN", "R_BRACKET"))
-        cases += (word == "CASE") - (word == "END")
-        if depth or cases:
-            continue
-        if word == "BETWEEN":
-            between += 1
-        elif word == "OR":
-            return [text]
-        elif word in ("AND", "DAMP") and between:
-            between -= 1
-        elif word in ("AND", "DAMP"):
-            cuts += [token.start, token.end + 1]
-    parts = [
-        text[start:end].strip()
-        for start, end in zip(cuts[::2], [*cuts[1::2], len(text)], strict=True)
-    ]
-    inner = tokens[1:-1]
-    if len(parts) == 1 and _is_in_brackets(tokens):
-        return _slice_at_and(text[inner[0].start : inner[-1].end + 1], dialect)
-    return (
-        parts
-        if len(parts) == 1
-        else [piece for part in parts for piece in _slice_at_and(part, dialect)]
-    )
-
-
-def _is_in_brackets(tokens: Sequence[Token]) -> bool:
-    """Whether the first bracket is closed by the last one."""
-    depth = 0
-    for place, token in enumerate(tokens):
-        depth += (token.token_type.name == "L_PAREN") - (token.token_type.name == "R_PAREN")
-        if not depth:
-            return place == len(tokens) - 1 > 1
-    return False
-
-
-def ands(tree: exp.Expr) -> Iterator[exp.Expr]:
-    """The conditions that all must be true."""
-    if isinstance(tree, exp.And):
-        yield from ands(tree.left)
-        yield from ands(tree.right)
-    elif isinstance(tree, exp.Paren):
-        yield from ands(tree.this)
-    else:
-        yield tree
-
-
-def find_names(text: str) -> list[str]:
-    """The parameters that a condition surely speaks of, whatever the engine."""
-    plain, escaped = (
-        [found[1] for found in pattern.finditer(text) if found[1]] for pattern in _NAMED
-    )
-    return [name for name in plain if name in escaped]
 
 
 def _parse(text: str, dialect: str, option: str) -> exp.Expr:
@@ -287,60 +190,3 @@ def _find_columns(tree: exp.Expr, text: str, table: Table, option: str) -> Itera
                 f"{pointed(text, place)}\n{nearest(column.name, table.column_names, 'columns')}",
             )
         yield known[column.name.lower()]
-
-
-def _families_of_parameters(tree: exp.Expr, table: Table) -> dict[str, Family]:
-    """The family of the column that each parameter is compared with, where there is just one
-    column."""
-    families: dict[str, Family] = {}
-    for placeholder in tree.find_all(exp.Placeholder):
-        comparison = placeholder.parent
-        while isinstance(comparison, exp.Paren | exp.Tuple | exp.Neg):
-            comparison = comparison.parent
-        if not isinstance(comparison, _COMPARISONS):
-            continue
-        names = {column.name.lower() for column in comparison.find_all(exp.Column)}
-        found = [column for column in table.columns if column.name.lower() in names]
-        if len(found) == 1 and len(names) == 1:
-            families.setdefault(placeholder.name, found[0].family)
-    return families
-
-
-def _cut(
-    text: str,
-    dialect: str,
-    parameters: Mapping[str, Parameter],
-    families: Mapping[str, Family],
-    option: str,
-) -> Iterator[str | Bound]:
-    values = {}
-    for _, name in _places(text, dialect):
-        if name not in parameters:
-            raise UsageError(
-                f"The condition of {option} needs a value for :{name}.",
-                f"Give it with -p {name}=VALUE.",
-            )
-        values[name] = parameters[name].value(families.get(name))
-    yield from _pieces(text, dialect, values)
-
-
-def _pieces(text: str, dialect: str, values: Mapping[str, Value]) -> Iterator[str | Bound]:
-    done = 0
-    for place, name in _places(text, dialect):
-        yield text[done:place]
-        yield Bound(name, values[name])
-        done = place + 1 + len(name)
-    yield text[done:]
-
-
-def _places(text: str, dialect: str) -> Iterator[tuple[int, str]]:
-    """Where the parameters stand, and their names."""
-    tokens = sqlglot.tokenize(text, read=dialect)
-    for colon, word in zip(tokens, tokens[1:], strict=False):
-        is_name = (
-            word.text.isidentifier()
-            and word.start == colon.end + 1
-            and text[word.start] == word.text[:1]
-        )
-        if colon.token_type.name == "COLON" and is_name:
-            yield colon.start, word.text

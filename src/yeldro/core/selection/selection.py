@@ -10,7 +10,8 @@ from itertools import chain
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.model.values import Value, read_key, read_parameter, read_value
-from yeldro.core.selection.condition import Bound, Condition, read_condition
+from yeldro.core.selection.condition import Condition, read_condition
+from yeldro.core.selection.parameters import Bound
 from yeldro.core.selection.view import View, trace_view
 from yeldro.errors import Refused, UsageError
 

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from yeldro.core.cautions.caution import Caution, hidden_reference
+from yeldro.core.cautions.caution import Caution
+from yeldro.core.cautions.of_schema import hidden_reference
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Schema, Table
-from yeldro.core.reach.search import Action, Reach
+from yeldro.core.reach.reach import Reach
+from yeldro.core.reach.rules import Action
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -7,9 +7,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
-from yeldro.core.cautions.caution import Caution, find_schema_cautions, undeclared_reference
+from yeldro.core.cautions.caution import Caution
+from yeldro.core.cautions.of_schema import find_schema_cautions, undeclared_reference
 from yeldro.core.cautions.undeclared import find_likely
-from yeldro.core.database.abilities import Odd
+from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.connection import ColumnProfile, Database, Row
 from yeldro.core.model.schema import Column, Reference, Table
 

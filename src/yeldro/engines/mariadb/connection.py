@@ -15,9 +15,9 @@ import pymysql.cursors
 import sqlalchemy as sa
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
-from yeldro.core.database.abilities import Kind
 from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
 from yeldro.core.database.connection import Abilities, Changes, Effect, KeySet, Mode, Quirk
+from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.schema import WHOLE_ROW, Column, Family, Reference, Table, TableName
 from yeldro.core.selection.grouping import Ignored, Ranking, Same

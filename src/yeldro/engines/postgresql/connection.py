@@ -16,9 +16,9 @@ from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
 
-from yeldro.core.database.abilities import Kind
 from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database.connection import Abilities, Changes, Effect, KeySet, Mode, TableChanges
+from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.core.selection.grouping import Ignored, Ranking, Same

@@ -10,7 +10,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.abilities import Odd
+from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.connection import (
     Abilities,
     Changes,

@@ -8,7 +8,8 @@ from sqlalchemy import Boolean, bindparam
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.elements import BindParameter, ColumnElement
 
-from yeldro.core.selection.condition import Bound, Condition
+from yeldro.core.selection.condition import Condition
+from yeldro.core.selection.parameters import Bound
 
 
 class Fragment(ColumnElement[bool]):

@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.abilities import Kind, Sent
+from yeldro.core.database.sent import Kind, Sent
 from yeldro.engines.shared.held import HeldTable
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError

@@ -11,9 +11,10 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 
-from yeldro.core.database.abilities import Kind, Odd
 from yeldro.core.database.archive_format import Form, Stage
+from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.connection import Abilities, Changes, Effect, KeySet, Mode, Quirk
+from yeldro.core.database.sent import Kind
 from yeldro.core.model.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Same
 from yeldro.core.selection.plain_text import WHITE, make_plain

@@ -1,0 +1,151 @@
+"""Mistakes with texts, days and moments: spellings that are merged, wildcards, the end of a day, the clock."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from sqlglot import exp
+
+from yeldro.core.cautions.examination import Finding, Look
+from yeldro.core.database.connection import Quirk
+from yeldro.core.model.schema import Column, Family
+
+_CHANGING = {
+    "random",
+    "rand",
+    "uuid",
+    "gen_random_uuid",
+    "newid",
+    "randomblob",
+    "clock_timestamp",
+    "sysdate",
+}
+
+
+_CLOCKS = {
+    "now",
+    "current_timestamp",
+    "current_date",
+    "currenttimestamp",
+    "currentdate",
+    "curdate",
+    "localtimestamp",
+}
+
+
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
+
+
+def check_case(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+    for node in tree.find_all(exp.EQ, exp.In, exp.Like):
+        column = look.scopes.column(node.this)
+        values = [*node.expressions, node.args.get("expression")]
+        texts = [value for value in values if isinstance(value, exp.Literal | exp.Placeholder)]
+        if (
+            not column
+            or not texts
+            or not _is_blind(look, column, node)
+            or node.find_ancestor(exp.Select)
+        ):
+            continue
+        if isinstance(node, exp.Like):
+            pattern = texts[0].name if isinstance(texts[0], exp.Literal) else ""
+            texts = [] if "%" in pattern or "_" in pattern else texts
+        if not texts or isinstance(node.parent, exp.Not):
+            continue
+        spellings = look.database.find_spellings(look.keys, column.name, 6)
+        if len(spellings) > len(texts):
+            more = ", …" if len(spellings) > 5 else ""
+            yield (
+                "case-blind",
+                f"{look.table_label}.{column.name}",
+                f"The collation of {column.name} merges spellings: "
+                f"{', '.join(map(repr, spellings[:5]))}{more} all "
+                "match. Compare in binary form if only one is meant.",
+            )
+
+
+def _is_blind(look: Look, column: Column, node: exp.Expr) -> bool:
+    blind = (
+        column.collation.lower().endswith("_ci")
+        or column.collation.upper() == "NOCASE"
+        or "citext" in column.type
+    )
+    return blind or (isinstance(node, exp.Like) and Quirk.BLIND_LIKE in look.quirks)
+
+
+def check_wildcards(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+    for node in tree.find_all(exp.Like):
+        pattern = node.expression
+        if (
+            not isinstance(pattern, exp.Literal)
+            or "_" not in pattern.this
+            or isinstance(node.parent, exp.Escape)
+        ):
+            continue
+        if (
+            isinstance(node.parent, exp.Not)
+            or node.find_ancestor(exp.Select)
+            or look.scopes.column(node.this) is None
+        ):
+            continue
+        plain = pattern.this.replace("!", "!!").replace("_", "!_").replace("'", "''")
+        what = look.written(node.this)
+        rows = look.count(f"({look.written(node)}) AND NOT ({what} LIKE '{plain}' ESCAPE '!')")
+        if rows:
+            yield (
+                "wildcard",
+                look.written(node),
+                f"In LIKE an underscore stands for any character: {rows:,} rows match by that "
+                "alone. If the "
+                f"character itself is meant: {what} LIKE '{plain}' ESCAPE '!'.",
+            )
+
+
+def check_ends_of_days(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+    for node in tree.find_all(exp.Between, exp.LTE):
+        end = node.args["high"] if isinstance(node, exp.Between) else node.expression
+        column = look.scopes.column(node.this)
+        is_day = isinstance(end, exp.Literal) and end.is_string and _DAY.fullmatch(end.this)
+        if column is None or column.family is not Family.TIMESTAMP or not is_day:
+            continue
+        what = look.written(node.this)
+        rows = (
+            look.count(f"{what} > '{end.this}' AND {what} LIKE '{end.this}%'")
+            if look.quirks & {Quirk.UNTYPED}
+            else None
+        )
+        told = f" {rows:,} rows of that day are left out." if rows else ""
+        if rows != 0:
+            yield (
+                "end-of-day",
+                look.written(node),
+                f"{column.name} holds moments, and the day {end.this} alone means its "
+                f"midnight.{told} Write "
+                f"{what} < the day after.",
+            )
+
+
+def check_changing(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+    for node in tree.find_all(exp.Func):
+        name = (node.name if isinstance(node, exp.Anonymous) else node.sql_name()).lower()
+        argument = str(node.args.get("this") or "").lower()
+        if name in _CHANGING:
+            yield (
+                "changing-condition",
+                look.written(node),
+                f"{look.written(node)} is another value for every row and every time, so the rows "
+                "that match now are "
+                "not those of the next time. Choose rows by their own values.",
+            )
+        elif name in _CLOCKS or (
+            name in ("date", "datetime", "tsordstodate", "cast") and "'now'" in argument
+        ):
+            yield (
+                "changing-condition",
+                look.written(node),
+                f"{look.written(node)} moves on, so a later run matches other rows. Give the day "
+                "as a value if the "
+                "same rows are meant.",
+            )

@@ -1,0 +1,63 @@
+"""One condition under examination, and what the checks of conditions have in common."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from sqlglot import exp
+
+from yeldro.core.database.connection import Database, KeySet, Quirk
+from yeldro.core.selection.column_scope import Scopes
+from yeldro.core.selection.condition import Condition
+
+COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
+
+
+NUMERIC = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Look:
+    """One condition under examination: its scopes, and the database that gives the figures."""
+
+    condition: Condition
+    scopes: Scopes
+    database: Database
+    keys: KeySet
+
+    @property
+    def table_label(self) -> str:
+        return self.scopes.table.label
+
+    @property
+    def quirks(self) -> frozenset[Quirk]:
+        return self.database.abilities.quirks
+
+    def written(self, node: exp.Expr) -> str:
+        """As SQL, with parameters as a person writes them: the parser would spell each in its
+        dialect's own way."""
+        plain = node.transform(
+            lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one
+        )
+        return plain.sql(dialect=self.condition.dialect)
+
+    def count(self, text: str) -> int | None:
+        """How many rows of the table meet a condition made from the person's own, None where it
+        cannot be run."""
+        return self.database.try_count(self.scopes.table, self.condition.derive(text))
+
+
+Finding = tuple[str, str, str]
+
+
+def split_conditions(tree: exp.Expr) -> Iterator[exp.Expr]:
+    """The conditions that AND, OR, NOT and brackets put together."""
+    if isinstance(tree, exp.And | exp.Or):
+        yield from split_conditions(tree.left)
+        yield from split_conditions(tree.right)
+    elif isinstance(tree, exp.Paren | exp.Not):
+        yield from split_conditions(tree.this)
+    else:
+        yield tree

@@ -1,0 +1,30 @@
+"""What a column holds, in figures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnProfile:
+    """What one column holds: NULLs, different values (without NULL), and the extremes.
+
+    None where the database cannot tell: not every type can be counted apart, or put in order.
+    """
+
+    nulls: int
+    distinct: int | None
+    smallest: Any
+    largest: Any
+
+
+class Odd(StrEnum):
+    """What a column may hold beside the values that its type speaks of."""
+
+    TEXT = "a text"
+    NUMBER = "a number"
+    BYTES = "bytes"
+    BLANK = "a blank text"
+    NOT_A_DAY = "a text that is no day in the form 2024-01-31"

@@ -1,0 +1,95 @@
+"""Filling what a kept row lacks from the rows that go."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.duplicates.movers import unique_with
+from yeldro.core.duplicates.request import DuplicatesRequest, Filling
+from yeldro.core.model.key_set import find_carried
+from yeldro.core.model.schema import Schema, Table, TableName
+from yeldro.core.reach.reach import Change, Part, Stop
+from yeldro.core.reach.rules import Action
+from yeldro.core.reach.search import Search
+from yeldro.core.selection.grouping import Ranking
+
+
+def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
+    """Columns that may be NULL or blank, but for parts of a key and of references of several
+    columns.
+
+    Each reference stands by itself: a row may be moved by it, and then is not filled there.
+    """
+    whole = {
+        name
+        for reference in schema.outgoing(table)
+        if len(reference.columns) > 1
+        for name in reference.columns
+    }
+    fixed = whole | set(table.key) | set(table.identity)
+    free = [
+        column.name for column in table.columns if not column.generated and column.name not in fixed
+    ]
+    linking = {name for reference in schema.outgoing(table) for name in reference.columns}
+    plain = tuple(name for name in free if name not in linking)
+    return [*([plain] if plain else []), *((name,) for name in free if name in linking)]
+
+
+def make_fill_part(database: Database, filled: Sequence[Change]) -> Iterator[Part]:
+    if filled:
+        yield Part(
+            filled[0].table,
+            Action.FILL,
+            database.count_union([change.keys for change in filled]),
+            (),
+        )
+
+
+def find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking) -> list[Change]:
+    """What would be filled in: first the columns that are no references."""
+    changes = []
+    for columns in find_fillable(database.schema, request.table) if request.filling else ():
+        keys = database.make_key_set(request.table, columns)
+        rows = database.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS)
+        changes.append(Change(Action.FILL, keys, columns, rows))
+    return changes
+
+
+def leave_references(database: Database, filled: Change, sets: dict[TableName, KeySet]) -> Change:
+    """Leave references alone that would point at rows that go, and drop columns in which nothing is
+    filled."""
+    for reference in database.schema.outgoing(filled.table):
+        gone = sets.get(reference.parent.name)
+        if gone and filled.rows and reference.columns == filled.columns and not reference.broken:
+            database.leave(filled.keys, reference, gone)
+    columns = tuple(
+        name
+        for name in filled.columns
+        if filled.rows and database.count_shifted(filled.keys, [name])
+    )
+    marks = database.count_images(filled.keys) if columns else {}
+    return Change(Action.FILL, filled.keys, columns, sum(marks.values()))
+
+
+def find_fill_stops(
+    search: Search, filled: Sequence[Change], moved: Sequence[Change]
+) -> Iterator[Stop]:
+    for change in filled:
+        database, table, gone = search.database, change.table, search.sets[change.table.name]
+        sets = [change.keys, *(one.keys for one in moved if one.table is table)]
+        for reference in database.schema.outgoing(table):
+            inside = reference.is_self and reference.columns == change.columns
+            if inside and (rows := database.count_loops(reference, sets)):
+                yield Stop(
+                    table, rows, reference, "filled in, it would make a loop", "leaving out --fill"
+                )
+        for unique in unique_with(table, set(change.columns)):
+            if not (unique.parts or unique.uses <= set(change.keys.new)):
+                continue  # what is not filled with it keeps the rows apart, or the database refuses
+            collided = database.make_key_set(table, find_carried(database.schema, table))
+            if rows := database.find_collisions(change.keys, gone, unique, collided):
+                via = next(iter(database.schema.outgoing(table)), None)
+                if via:
+                    reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
+                    yield Stop(table, rows, via, reason, "leaving out --fill")

@@ -1,0 +1,120 @@
+"""The reach: the matched rows and everything that depends on them, per table, with what happens to each row."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yeldro.core.database.connection import KeySet, Row
+from yeldro.core.model.schema import Reference, Table
+from yeldro.core.reach.order import find_order as find_order
+from yeldro.core.reach.order import reachable as reachable
+from yeldro.core.reach.rules import Action, Treatment
+from yeldro.core.selection.selection import Selection
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Detachment:
+    """Rows whose reference is taken away: they stay, but what they point at goes."""
+
+    reference: Reference
+    treatment: Treatment
+    keys: KeySet
+    rows: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Change:
+    """Rows that stay and get new values, which stand beside their keys: those that are moved, or
+    those that are filled.
+
+    `columns` are those that change. Of the `rows`, `detached` are only taken off: they would have
+    pointed at themselves. `waiting` rows leave the columns `waits` empty until the rows that go are
+    gone, and what they will point at is filled in.
+    """
+
+    action: Action
+    keys: KeySet
+    columns: tuple[str, ...]
+    rows: int
+    via: tuple[Reference, ...] = ()
+    detached: int = 0
+    waiting: int = 0
+    waits: tuple[str, ...] = ()
+
+    @property
+    def table(self) -> Table:
+        return self.keys.table
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Collision:
+    """Moved rows of `table` that would have the same values in unique `columns` as another row,
+    with some of the pairs: the key of the one that collides, and that of the other. They are
+    `dropped`, or else forbid the run."""
+
+    table: Table
+    columns: tuple[str, ...]
+    rows: int
+    pairs: tuple[tuple[Row, Row], ...]
+    dropped: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Part:
+    """All rows of one table that one action touches, and the references that brought them in."""
+
+    table: Table
+    action: Action
+    rows: int
+    via: tuple[Reference, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Stop:
+    """Rows that forbid the deletion. `lift` is the option that would allow it, "" where there is
+    none."""
+
+    table: Table
+    rows: int
+    via: Reference
+    reason: str
+    lift: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Reach:
+    """Everything that a deletion touches.
+
+    `deleted` holds a key set for each table that loses rows, children first; `links` are the
+    references within the deleted rows that are taken away first, because rows reference each other
+    in a circle or within one table; `late` are those that cannot be, and must be checked at the
+    end. `parts` stand in the order in which they are done.
+    """
+
+    selection: Selection
+    matched: int
+    table_rows: int
+    deleted: tuple[tuple[KeySet, int], ...]
+    detached: tuple[Detachment, ...]
+    links: tuple[Reference, ...]
+    late: tuple[Reference, ...]
+    parts: tuple[Part, ...]
+    stops: tuple[Stop, ...]
+    changes: tuple[Change, ...] = ()
+    collisions: tuple[Collision, ...] = ()
+
+    @property
+    def rows(self) -> int:
+        """Rows of all parts together, a row counting once an action."""
+        return sum(part.rows for part in self.parts)
+
+    @property
+    def key_sets(self) -> tuple[KeySet, ...]:
+        return (
+            *(keys for keys, _ in self.deleted),
+            *(detachment.keys for detachment in self.detached),
+        )
+
+
+def root_keys(reach: Reach) -> KeySet:
+    return next(keys for keys, _ in reach.deleted if keys.table is reach.selection.table)

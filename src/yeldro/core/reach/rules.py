@@ -1,0 +1,148 @@
+"""What is to happen to rows that depend on others: the rules of a person, and what each means for a reference."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from yeldro.core.model.schema import OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.reach.order import find_order as find_order
+from yeldro.core.reach.order import reachable as reachable
+from yeldro.errors import UsageError
+
+
+class Rule(StrEnum):
+    """What a person wants to happen to dependents."""
+
+    DECLARED = "declared"
+    DELETE = "delete"
+    DETACH = "detach"
+    MOVE = "move"
+    STOP = "stop"
+
+
+class Action(StrEnum):
+    """What happens to a row of the reach. To move is to point its reference at a kept row."""
+
+    DELETE = "delete"
+    DETACH = "detach"
+    MOVE = "move"
+    FILL = "fill"
+    STOP = "stop"
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """The rule for dependents in general, and those for some tables.
+
+    `breaks_cycles`: circles may be deleted with the engine's own checks off, where it cannot
+    otherwise.
+    """
+
+    default: Rule = Rule.DECLARED
+    tables: Mapping[TableName, Rule] = field(default_factory=dict)
+    breaks_cycles: bool = False
+
+    def treatment(self, reference: Reference) -> Treatment:
+        """What this reference means for its rows when what they point at goes."""
+        rule = self.tables.get(reference.child.name, self.default)
+        if rule is Rule.MOVE or self.drops(reference.child):
+            return Treatment(Action.MOVE)
+        if rule is Rule.DECLARED:
+            return _declared(reference)
+        if rule is Rule.DELETE:
+            return Treatment(Action.DELETE)
+        if rule is Rule.STOP:
+            return Treatment(Action.STOP, reason="--dependents stop")
+        if reference.on_delete is OnDelete.SET_DEFAULT:
+            return _declared(reference)
+        if not reference.nullable_columns:
+            return Treatment(
+                Action.STOP, reason="it cannot be detached: no column of the reference may be NULL"
+            )
+        return Treatment(Action.DETACH, reference.nullable_columns)
+
+    def drops(self, table: Table) -> bool:
+        """Whether rows that cannot be moved to a kept row, because they would be duplicates there,
+        are dropped."""
+        return self.default is Rule.MOVE and self.tables.get(table.name) is Rule.DELETE
+
+
+MOVING = Rules(Rule.MOVE)
+
+
+def known_rules(usual: Rule) -> list[Rule]:
+    """The rules that there are where `usual` is the rule if none is given."""
+    return [rule for rule in Rule if rule not in (Rule.DECLARED, Rule.MOVE) or rule is usual]
+
+
+def read_rules(
+    texts: Sequence[str],
+    schema: Schema,
+    usual: Rule = Rule.DECLARED,
+    *,
+    breaks_cycles: bool = False,
+) -> Rules:
+    """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or
+    table.
+
+    `usual` is the rule where none is given: rows are moved where there are kept rows to move them
+    to, and only there.
+    """
+    default: Rule | None = None
+    tables: dict[TableName, Rule] = {}
+    known = known_rules(usual)
+    for text in texts:
+        name, equals, word = text.rpartition("=")
+        if word not in known:
+            raise UsageError(
+                f"--dependents {text!r} has no known rule.",
+                f"The rules are: {', '.join(known)}; or TABLE=RULE.",
+            )
+        if equals:
+            tables[schema.find_table(name).name] = Rule(word)
+        elif default not in (None, Rule(word)):
+            raise UsageError(f"--dependents was given both as {default} and as {word}.")
+        else:
+            default = Rule(word)
+    if usual is Rule.MOVE and default not in (None, usual) and usual in tables.values():
+        raise UsageError(f"--dependents TABLE=move does not go with --dependents {default}.")
+    return Rules(default or usual, tables, breaks_cycles)
+
+
+@dataclass(frozen=True, slots=True)
+class Treatment:
+    """An action with the columns that a detach sets, or the reason of a stop."""
+
+    action: Action
+    columns: tuple[str, ...] = ()
+    to_default: bool = False
+    reason: str = ""
+
+
+def _declared(reference: Reference) -> Treatment:
+    match reference.on_delete:
+        case OnDelete.CASCADE:
+            return Treatment(Action.DELETE)
+        case OnDelete.SET_NULL | OnDelete.SET_DEFAULT as rule:
+            to_default = rule is OnDelete.SET_DEFAULT
+            columns = [reference.child.column(name) for name in reference.set_columns]
+            if any(
+                not column.nullable and not (to_default and column.default) for column in columns
+            ):
+                return Treatment(
+                    Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL"
+                )
+            if (
+                reference.match_full
+                and not to_default
+                and set(reference.set_columns) != set(reference.columns)
+            ):
+                return Treatment(
+                    Action.STOP,
+                    reason=f"declared {rule} and MATCH FULL, but not for all of its columns",
+                )
+            return Treatment(Action.DETACH, reference.set_columns, to_default)
+        case declared:
+            return Treatment(Action.STOP, reason=f"declared {declared}")

@@ -1,0 +1,88 @@
+"""The reasons for which a run would be stopped before its first change."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from yeldro.core.cautions.caution import Caution
+from yeldro.core.database.connection import Database
+from yeldro.core.reach.reach import Part as Loss
+from yeldro.core.reach.reach import Reach
+from yeldro.core.reach.rules import Action
+from yeldro.core.selection.guards import Guards
+
+
+def _is_whole_table(reach: Reach) -> bool:
+    return reach.matched == reach.table_rows > 1 and not reach.selection.all_rows
+
+
+def find_refusals(
+    database: Database,
+    guards: Guards,
+    reach: Reach,
+    cautions: Sequence[Caution],
+    what: str = "rows",
+) -> Iterator[str]:
+    label = reach.selection.table.label
+    if guards.expect and not guards.expect.holds(reach.matched):
+        found = f"{reach.matched:,} match" if what == "rows" else f"there are {reach.matched:,}"
+        yield f"{guards.expect} {what} of {label} were expected, {found}."
+    if _is_whole_table(reach):
+        yield f"All {reach.matched:,} rows of {label} match; say --all-rows if that is meant."
+    for keys, rows in reach.deleted:
+        if rows and (hidden := database.schema.hidden.get(keys.table.name)):
+            yield f"Not everything that depends on {keys.table.label} can be seen: {hidden}."
+    if not guards.no_rollback:
+        for reason in dict.fromkeys(_find_lasting(database, reach)):
+            yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
+    for stop in reach.stops:
+        lift = f"; {stop.lift} would allow it" if stop.lift else ""
+        yield (
+            f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} "
+            f"({stop.reason}){lift}."
+        )
+    yield from find_excess(database, guards, reach)
+    for caution in cautions:
+        if caution.name in guards.strict:
+            yield f"{caution.message} (--strict {caution.name})"
+
+
+def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
+    """What triggers may do that no rollback would take back."""
+    for keys, rows in reach.deleted:
+        if rows and not keys.whole:  # TRUNCATE runs no triggers
+            yield from database.find_lasting(keys.table, None)
+    for detachment in reach.detached:
+        yield from database.find_lasting(detachment.reference.child, detachment.treatment.columns)
+    for link in reach.links:
+        yield from database.find_lasting(link.child, link.columns)
+    for change in reach.changes:
+        yield from database.find_lasting(change.table, change.columns)
+
+
+def find_excess(
+    database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()
+) -> list[str]:
+    """What is more than the guards allow, `earlier` reaches of the same run included, whose rows
+    have gone already."""
+    found = []
+    rows = reach.rows + sum(one.rows for one in earlier)
+    if guards.max_rows is not None and rows > guards.max_rows:
+        what = "The reaches of all steps so far hold" if earlier else "The reach holds"
+        found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
+    for part in reach.parts if guards.max_share is not None else ():
+        if part.action is Action.DELETE and part.rows:
+            gone = sum(
+                one.rows for other in earlier for one in other.parts if _is_same_loss(one, part)
+            )
+            share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
+            if guards.max_share is not None and share > guards.max_share:
+                found.append(
+                    f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
+                    f"more than --max-share {guards.max_share:g}."
+                )
+    return found
+
+
+def _is_same_loss(one: Loss, part: Loss) -> bool:
+    return one.table is part.table and one.action is Action.DELETE
