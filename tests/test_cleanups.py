@@ -68,7 +68,7 @@ BROKEN = [
     (f'[guards]\nexpect = "few"\n{STEP}', "not 'few'"),
     (f"[guards]\nmax_rows = 1.5\n{STEP}", "line 2, guards.max_rows: it must be a whole number, not 1.5"),
     (f"[guards]\nstrict = true\n{STEP}", "line 2, guards.strict: it must be the name of a caution, or all, not true"),
-    (f"{STEP}where = 3", "line 5, where: it stands here a second time"),
+    (f"{STEP}where = 3", "line 5, where: this key is already set"),
     (f"{STEP}where = 'x", "line 5, where: expected"),
     (f"{STEP}x", "the end of the file: expected"),
     ('[[steps]]\nname = 3\ndelete = "a"', "line 2, steps[1].name: it must be a text, not 3"),
@@ -101,7 +101,7 @@ BROKEN = [
     ('[[steps]]\nname = "a"\ndelete = "t"', "line 1, steps[1]: no rows of t were chosen. Choose them with where, key")
      ,
     (STEP.replace("id = 1", "id = :day"), "steps[1].where: there is no parameter 'day'; it stands under [params"),
-    (f"[params.day]\n{STEP}", "line 1, params.day: no condition says :day"),
+    (f"[params.day]\n{STEP}", "line 1, params.day: the parameter day is never used"),
 ]  # fmt: skip
 
 
@@ -423,7 +423,7 @@ def test_what_a_run_asks_for(yeldro: Yeldro, gauges: Path) -> None:
 @pytest.mark.parametrize(
     ("told", "in_file"),
     [
-        ("say --all-rows if so", "say all_rows = true if so"),
+        ("give --all-rows if so", "say all_rows = true if so"),
         (
             "--dependents a=stop or --dependents b.c=delete",
             'dependents = { a = "stop" } or dependents = { "b.c" = "delete" }',
@@ -764,7 +764,7 @@ def test_what_somebody_wrote_becomes_a_cleanup(yeldro: Yeldro, gauges: Path) -> 
     ]
     text = (gauges.parent / "old.toml").read_text()
     assert "# Not turned, line 5 (only DELETE and TRUNCATE can be judged): UPDATE stations" in text
-    assert "# In the script: 2 rows of photos forbid it" in text
+    assert "# In the script: 2 rows of photos block the delete" in text
     assert yeldro("review", "old.sql", "--save", "old.toml").status == 2
     done = json.loads(yeldro("run", "old.toml", "--rehearse", "--format", "json").out)
     assert [(one["step"], one["matched"]) for one in done["steps"]] == [

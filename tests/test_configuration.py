@@ -48,7 +48,7 @@ def test_an_undeclared_reference_is_followed_by_its_rule(
         assert (lines["logger_lines"]["deleted"], lines["logger_lines"]["expected"]) == (gone, 90)
         assert lines["logger_lines"]["balanced"]
     else:
-        assert "90 rows of logger_lines forbid it" in document["reason"]
+        assert "90 rows of logger_lines block the delete" in document["reason"]
 
 
 PROTECTED = [
@@ -71,7 +71,7 @@ def test_a_protected_database_asks_for_its_name(
     assert (digest(gauges) == before) == (flags[-1] != "gauges")
 
 
-def test_a_map_shows_order_circles_and_counts(yeldro: Yeldro, gauges: Path) -> None:
+def test_a_map_shows_order_cycles_and_counts(yeldro: Yeldro, gauges: Path) -> None:
     document = json.loads(yeldro("map", "--format", "json").out)
     order = {table["name"]: table["order"] for table in document["tables"]}
     assert order["readings"] < order["sensors"] < order["rivers"] < order["regions"]
@@ -83,5 +83,5 @@ def test_a_map_shows_order_circles_and_counts(yeldro: Yeldro, gauges: Path) -> N
         part["table"]: part["rows"] for part in preview["reach"]
     }
     text = yeldro("map", "observers").out
-    assert text.startswith("observers in gauges (gauges.db) and what hangs on it: 3 tables")
+    assert text.startswith("observers in gauges (gauges.db) and what depends on it: 3 tables")
     assert gauges.exists()

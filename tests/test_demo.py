@@ -15,7 +15,7 @@ from yeldro.demo.larkwater import make_larkwater
 PLANTED = {
     "chain of three": "SELECT 1 FROM sensors a JOIN sensors b ON a.replaced_by_id = b.id JOIN sensors c"
     " ON b.replaced_by_id = c.id",
-    "circle": "SELECT 1 FROM stations t JOIN sensors s ON t.main_sensor_id = s.id AND s.station_id = t.id",
+    "cycle": "SELECT 1 FROM stations t JOIN sensors s ON t.main_sensor_id = s.id AND s.station_id = t.id",
     "two references": "SELECT 1 FROM visits WHERE reviewer_id <> observer_id",
     "partly NULL": "SELECT 1 FROM alerts WHERE sensor_id IS NOT NULL AND calibration_number IS NULL",
     "orphans": "SELECT 1 FROM readings WHERE sensor_id NOT IN (SELECT id FROM sensors)",

@@ -46,10 +46,10 @@ REFUSED = [
     (["preview", "stations", "--all-rows", "--dependents", "drop"], 2, "no known rule", "detach"),
     (["preview", "stations", "--all-rows", "--dependents", "stop", "--dependents", "delete"], 2, "both", ""),
     (["preview", "stations", "--where", "1 = 1"], 3, "All 42 rows", "--all-rows"),
-    (["preview", "stations", "--where", CLOSED], 3, "12 rows of photos forbid it", "photos=detach"),
+    (["preview", "stations", "--where", CLOSED], 3, "12 rows of photos block the delete", "photos=detach"),
     (["delete", "stations", "--where", CLOSED], 2, "not a terminal", "--yes"),
     (["delete", "stations", "--where", CLOSED, "--yes", "--ask-last"], 2, "excludes", ""),
-    (["delete", "stations", "--where", CLOSED, "--yes"], 3, "12 rows of photos forbid it", ""),
+    (["delete", "stations", "--where", CLOSED, "--yes"], 3, "12 rows of photos block the delete", ""),
     (["delete", "stations", "--where", "1 = 1", "--yes"], 3, "All 42 rows", ""),
     (["delete", "observers", "--key", "11", "--yes"], 3, "visits.observer_id -> observers.id (declared RESTRICT)", "")
      ,

@@ -87,8 +87,8 @@ def test_a_deep_tree_of_cascades_goes_whole(yeldro: Yeldro, tmp_path: Path) -> N
     assert (result.status, "19,901" in result.out) == (0, True), result
 
 
-def test_a_circle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) -> None:
-    connection = sqlite3.connect(tmp_path / "circle.db")
+def test_a_cycle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) -> None:
+    connection = sqlite3.connect(tmp_path / "cycle.db")
     connection.executescript(
         """CREATE TABLE locks (id INTEGER PRIMARY KEY, basin INTEGER REFERENCES basins ON DELETE CASCADE);
         CREATE TABLE basins (id INTEGER PRIMARY KEY, lock INTEGER REFERENCES locks ON DELETE CASCADE);
@@ -104,7 +104,7 @@ def test_a_circle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) 
         "21",
         "--yes",
         "--db",
-        "circle.db",
+        "cycle.db",
         "--dependents",
         "locks=delete",
     )

@@ -1,5 +1,5 @@
 """Removing duplicates against the textbook window statement: 2,000,000 rows, a fifth of them
-surplus, by two texts; alone, and with a row of another table hanging on each surplus one."""
+surplus, by two texts; alone, and with a row of another table depending on each surplus one."""
 
 from __future__ import annotations
 

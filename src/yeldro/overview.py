@@ -2,10 +2,10 @@
 
 COMMANDS = {
     "survey": "What is in the database: tables, keys, references.",
-    "preview": "Which rows match and what hangs on them; changes nothing.",
+    "preview": "Which rows match and what depends on them; changes nothing.",
     "delete": "Preview, ask, delete in the right order, check, commit.",
     "duplicates": "Rows that are the same, side by side, and which of them would stay.",
-    "dedupe": "Remove the surplus ones; what hangs on them moves to the row that stays.",
+    "dedupe": "Remove the surplus ones; what depends on them moves to the row that stays.",
     "run": "Run what a cleanup file describes; --save writes one.",
     "script": "The whole cleanup as one commented SQL script, for review or a migration.",
     "restore": "Put the archived rows of a run back, exactly as they were.",
@@ -21,7 +21,7 @@ Usage: yeldro COMMAND [OPTIONS] ...
 
   Remove rows from a live SQL database and be certain about it.
 
-  Which rows match, what hangs on them, in what order can they go, and did exactly
+  Which rows match, what depends on them, in what order can they go, and did exactly
   those rows go? Nothing is committed unless the last answer is yes.
 
 Commands, in the order of the work:

@@ -1,4 +1,4 @@
-"""What removing surplus rows does on every engine: who stays, what moves, what forbids it, what is
+"""What removing surplus rows does on every engine: who stays, what moves, what blocks it, what is
 ignored."""
 
 from __future__ import annotations
@@ -58,12 +58,12 @@ CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
      "SELECT id FROM weirs ORDER BY id": [(2, ), (3, )]}),
     ([], "weirs --same name --keep 'oldest depth' --fill", 0, "filled", {
      "SELECT id, name, code, depth FROM weirs ORDER BY id": [(1, "fen", "F", 4), (3, "mere", "M", 1)]}),
-    # What hangs on a surplus row
+    # What depends on a surplus row
     (["INSERT INTO gates VALUES (4, 2, NULL, 1)"], "weirs --same name --keep fullest", 3,
      "moved, they would have the same weir_id, slot as another row); --dependents gates=delete would allow", START),
     (["INSERT INTO gates VALUES (4, 2, NULL, 1)", "INSERT INTO notes VALUES (1, 4, NULL), (2, 1, NULL)"],
      "weirs --same name --keep fullest --dependents gates=delete", 0,
-     "they are dropped, and what hangs on them moves on", {"SELECT id, weir_id FROM gates ORDER BY id": [(1, 1), (2, 1
+     "they are dropped, and what depends on them moves on", {"SELECT id, weir_id FROM gates ORDER BY id": [(1, 1), (2, 1
      ), (3, 3)], "SELECT id, gate_id FROM notes ORDER BY id": [(1, 1), (2, 1)]}),
     (["INSERT INTO weirs VALUES (4, 'fen', NULL, NULL, NULL)",
      "INSERT INTO gates VALUES (4, 2, NULL, 7), (5, 4, NULL, 7)"],
@@ -81,7 +81,7 @@ CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
      "SELECT id, up_id FROM weirs ORDER BY id": [(1, None), (3, 1)]}),
     (["UPDATE weirs SET up_id = 3 WHERE id = 1", "UPDATE weirs SET up_id = 2 WHERE id = 3"],
      "weirs --same name --keep fullest", 3, "moved, it would make a loop", START),
-    # What hangs on a column that is NULL in the kept row
+    # What depends on a column that is NULL in the kept row
     (["INSERT INTO notes VALUES (1, NULL, 'F')"], "weirs --same name --keep fullest", 3,
      "code is NULL in the kept row); --fill would allow it", START),
     (["INSERT INTO notes VALUES (1, NULL, 'F')"], "weirs --same name --keep fullest --fill", 0, "Committed", {

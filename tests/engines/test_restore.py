@@ -413,7 +413,7 @@ def test_nothing_else_is_overwritten_or_touched(yeldro: Yeldro, server: Server) 
 
 
 @pytest.mark.parametrize("kept", [-1, 0, 1])
-def test_an_archive_that_is_not_whole_forbids_the_run(
+def test_an_archive_that_is_not_whole_blocks_the_run(
     yeldro: Yeldro, server: Server, monkeypatch: pytest.MonkeyPatch, kept: int
 ) -> None:
     server.run(TABLES)

@@ -34,7 +34,7 @@ SCRIPTS: list[tuple[str, set[str], list[int | None], list[str]]] = [
     ("BEGIN; -- both\n" + GOOD + " COMMIT;", EVERY, [None, 2, 1, None], ["", "", "", ""]),
     ("DELETE FROM weirs WHERE id = 1;\nDELETE FROM gates WHERE weir_id = 1;", EVERY, [1, 2], [
      "Line 2 removes these rows, but later", ""]),
-    ("DELETE FROM weirs WHERE id = 3;", EVERY, [1], ["1 rows of gates forbid it"]),
+    ("DELETE FROM weirs WHERE id = 3;", EVERY, [1], ["1 row of gates blocks the delete"]),
     ("DELETE FROM weirs WHERE id = 2 OR id = 4 AND code = 'c'", EVERY, [2], ["mixed-and-or"]),
     ("DELETE FROM marks;", EVERY, [3], ["whole-table"]),
     ("DELETE FROM marks WHERE n = NULL", EVERY, [0], ["never-true"]),

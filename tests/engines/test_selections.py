@@ -165,7 +165,7 @@ def test_a_million_keys_take_no_client_memory_and_are_found(server: Server) -> N
 
 
 def test_truncate(server: Server) -> None:
-    """Counts and outcome as for a delete; refused where something hangs on the table or rows are
+    """Counts and outcome as for a delete; refused where something depends on the table or rows are
     chosen."""
     server.run(TABLES)
     rolls_back = server.engine != "mariadb"

@@ -227,7 +227,7 @@ def test_a_tree_of_many_levels(server: Server, link: str, rule: str) -> None:
 
 
 @pytest.mark.parametrize("allowed", [False, True])
-def test_a_circle_without_a_column_that_may_be_null(server: Server, allowed: bool) -> None:
+def test_a_cycle_without_a_column_that_may_be_null(server: Server, allowed: bool) -> None:
     if server.engine == "sqlite":
         return
     server.run(

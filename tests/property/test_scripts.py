@@ -138,7 +138,7 @@ def test_a_script_from_a_schema_file_ends_where_a_run_ends(
             schema, Postgresql(quoted), tasks, Guards(), "kept", dry=False, comment=comment
         )
     except Refused as error:
-        if "circle" not in error.message:
+        if "cycle" not in error.message:
             raise
         return
     done = postgresql.client("\n".join(lines))

@@ -9,12 +9,12 @@ from rich.text import Text
 
 from yeldro.cli.progress import Bar
 from yeldro.cli.screen import Screen, confirm, prompt
-from yeldro.core.reach.rules import Action
+from yeldro.core.model.action import Action
+from yeldro.core.model.plural import count
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.report.duplicates import render_merging
-from yeldro.report.grids import count
 from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.seal import render_changes

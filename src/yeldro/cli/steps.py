@@ -107,7 +107,7 @@ def read_values(
         name, equals, written = text.partition("=")
         if not equals or name not in known:
             raise UsageError(
-                f"-p {text!r} is no parameter of this cleanup.",
+                f"-p {text!r} is not a parameter of this cleanup.",
                 f"It has: {', '.join(known) or 'none'}.",
             )
         texts[name] = written

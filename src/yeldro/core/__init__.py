@@ -1,4 +1,4 @@
-"""The job itself: which rows match, what hangs on them, in what order they can go, and did exactly
+"""The job itself: which rows match, what depends on them, in what order they can go, and did exactly
 they go.
 
 No interface code, no SQL, no files, no clock: plain typed values in and out. The database is

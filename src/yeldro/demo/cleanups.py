@@ -24,7 +24,7 @@ expect     = "1.."
 dependents = { photos = "detach" }
 """,
     "trial-stations.toml": """\
-# Stations that were set up to try something, with everything that hangs on them.
+# Stations that were set up to try something, with everything that depends on them.
 title    = "Trial stations"
 database = "gauges"
 

@@ -28,8 +28,8 @@ STEPS = (
         "yeldro preview stations --where \"opened_on < '2019-01-01'\" --sample 4",
     ),
     (
-        "All of them: far too many. The right column matches fewer. See what hangs on them, and "
-        "what forbids it.",
+        "All of them: far too many. The right column matches fewer. See what depends on them, and "
+        "what blocks it.",
         "yeldro preview stations --where \"closed_on < '2019-01-01'\" --show name",
     ),
     (
@@ -64,7 +64,7 @@ STEPS = (
         "yeldro duplicates observers --same email --ignore case,space --groups 2",
     ),
     (
-        "The fuller row should stay. What hangs on the other one moves to it.",
+        "The fuller row should stay. What depends on the other one moves to it.",
         "yeldro duplicates observers --same email --ignore case,space --keep fullest --groups 2",
     ),
     (

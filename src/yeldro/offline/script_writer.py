@@ -13,11 +13,12 @@ from dataclasses import dataclass
 
 from yeldro.core.database.connection import Abilities
 from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import KeySet, find_carried
 from yeldro.core.model.schema import Family, OnDelete, Reference, Schema, Table
 from yeldro.core.model.values import Value
-from yeldro.core.reach.rules import Action, Rules
-from yeldro.core.reach.search import find_order, reachable
+from yeldro.core.reach.order import find_order, reachable
+from yeldro.core.reach.rules import Rules
 from yeldro.core.run.request import Request
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.grouping import Grouping, RuleKind
@@ -146,7 +147,7 @@ class _Writer:
         return self.meets(self.sets[table], table, alias, table.identity, table.identity)
 
     def points(self, reference: Reference, alias: str) -> str:
-        """Whether a row hangs on one of those that go."""
+        """Whether a row depends on one of those that go."""
         parent = reference.parent
         return self.meets(self.sets[parent], parent, alias, reference.columns, reference.referred)
 
@@ -259,7 +260,7 @@ class _Writer:
         return f"EXISTS (SELECT 1 FROM {self.target.table(table)} WHERE {inner} AND ({text}))"
 
     def follow(self, root: Table, rules: Rules) -> None:
-        """Rows that hang on those in the key tables come in, until nothing more does."""
+        """Rows that depend on those in the key tables come in, until nothing more does."""
         deleting = [
             one
             for one in self.schema.references
@@ -269,7 +270,7 @@ class _Writer:
         ]
         if not deleting:
             return
-        self.say("What hangs on them and goes too, until nothing more comes in")
+        self.say("What depends on them and goes too, until nothing more comes in")
         lines: list[str] = []
         for one in deleting:
             where = f"{self.points(one, 't')} AND NOT {self.goes(one.child, 't')}"
@@ -390,7 +391,7 @@ class _Writer:
                     f"{self.points(one, 't')}{self.staying(one.child)}"
                 )
                 self.lines += self.target.none(
-                    rows, f"rows of {one.child.label} forbid it through {one}"
+                    rows, f"rows of {one.child.label} block the delete through {one}"
                 )
 
             elif rules.treatment(one).action is Action.MOVE:
@@ -488,7 +489,7 @@ class _Writer:
                 f" WHERE {self.aliased(same, child)})"
                 for own, there in pairs
             )
-            self.say(f"What hangs on them moves to the row that stays ({one})")
+            self.say(f"What depends on them moves to the row that stays ({one})")
             where = f"WHERE {self.points(one, 't')}{self.staying(one.child)}"
             self.update(child, values, where, f"rows of {one.child.label} are not moved")
 
@@ -527,7 +528,7 @@ class _Writer:
         order = find_order(sets, self.schema, Abilities(frozenset(OnDelete), frozenset()))
         for knot in order.knots:
             raise Refused(
-                f"The tables of a circle reference each other through {knot}, where no column may "
+                f"The tables of a cycle reference each other through {knot}, where no column may "
                 "be NULL."
             )
         for link in order.links:

@@ -7,8 +7,8 @@ from typing import Any
 
 from rich.text import Text
 
+from yeldro.core.model.action import Action
 from yeldro.core.model.visible import one_line
-from yeldro.core.reach.rules import Action
 
 WIDEST = 40
 ACTION_STYLES = {

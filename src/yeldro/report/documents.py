@@ -196,7 +196,7 @@ def make_map(database: str, found: TableMap) -> Document:
             for place, table in enumerate(found.tables, 1)
         ],
         "references": [_reference(reference) for reference in found.references],
-        "cycles": [[table.label for table in circle] for circle in found.circles],
+        "cycles": [[table.label for table in cycle] for cycle in found.cycles],
         "cautions": make_cautions(found.cautions),
     }
 

@@ -11,13 +11,14 @@ from rich.text import Text
 from yeldro.core.database.connection import Row
 from yeldro.core.duplicates.groups import Duplicates, Group
 from yeldro.core.duplicates.proposals import Proposal
+from yeldro.core.model.action import Action
+from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Reference, Table
-from yeldro.core.reach.rules import Action
 from yeldro.core.run.preview import Preview, find_group_cautions
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell
 from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops
-from yeldro.report.grids import count, render_grid
+from yeldro.report.grids import render_grid
 from yeldro.report.preview import render_parts, render_stops
 from yeldro.store.records import describe_reach
 
@@ -35,9 +36,9 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
     for collision in preview.reach.collisions:
         columns = ", ".join(collision.columns)
         end = (
-            "they are dropped, and what hangs on them moves on"
+            "they are dropped, and what depends on them moves on"
             if collision.dropped
-            else "they forbid it"
+            else "they block it"
         )
         yield Text(
             f"\n{count(collision.rows, 'row')} of {collision.table.label} would have the same "
@@ -141,9 +142,9 @@ def _decisions(found: Duplicates, title: str) -> Iterator[RenderableType]:
 
 def render_proposals(table: Table, proposed: Sequence[Proposal]) -> Iterator[RenderableType]:
     if not proposed:
-        yield Text(f"No columns of {table.label} are unique but for a few rows.", style="bold")
+        yield Text(f"No columns of {table.label} are almost unique.", style="bold")
         return
-    yield Text(f"Columns of {table.label} that are unique but for a few rows", style="bold")
+    yield Text(f"Columns of {table.label} that are almost unique", style="bold")
     yield render_grid(
         ("--same", "rows", "surplus"),
         [(",".join(one.columns), one.rows, one.surplus) for one in proposed],
@@ -194,7 +195,7 @@ def _group(
     titles = (
         "" if chosen else "kept by",
         *shown,
-        *(["hangs on it"] if any(group.dependents) else []),
+        *(["dependents"] if any(group.dependents) else []),
     )
     yield render_grid(titles, rows)
 

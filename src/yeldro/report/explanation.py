@@ -11,11 +11,11 @@ from rich.text import Text
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.step_options import VERBS
 from yeldro.core.model.address import hide_passwords, read_address
+from yeldro.core.model.plural import count
 from yeldro.core.model.visible import one_line
 from yeldro.core.selection.guards import Expected, read_expected
 from yeldro.errors import UsageError
 from yeldro.options import LimitOptions, keys_of
-from yeldro.report.grids import count
 
 _WIDTH = 100
 _RULES = {
@@ -23,7 +23,7 @@ _RULES = {
     "delete": "is deleted too",
     "detach": "stays, and its reference is made empty",
     "move": "moves to the row that stays",
-    "stop": "forbids the step",
+    "stop": "blocks the step",
 }
 
 
@@ -145,7 +145,7 @@ def _dependents(options: Mapping[str, Any], usual: str, what: str) -> Iterator[s
     rules = options.get("dependents", {})
     rules = {"default": rules} if isinstance(rules, str) else dict(rules)
     default = rules.pop("default", usual)
-    yield f"What hangs on {what} {_RULES.get(default, default)}."
+    yield f"What depends on {what} {_RULES.get(default, default)}."
     for table, rule in rules.items():
         drops = usual == "move" == default and rule == "delete"
         effect = (

@@ -67,8 +67,3 @@ def left_out(columns: Sequence[str], shown: Padding) -> Sequence[str]:
     grid = shown.renderable
     assert isinstance(grid, Grid)
     return columns[len(grid.columns) :]
-
-
-def count(number: int, noun: str) -> str:
-    """`1 row`, `2 rows`."""
-    return f"{number:,} {noun}{'' if number == 1 else 's'}"

@@ -1,4 +1,4 @@
-"""A preview as text: which rows match, what hangs on them, what forbids it."""
+"""A preview as text: which rows match, what depends on them, what blocks it."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
+from yeldro.core.model.action import Action
+from yeldro.core.model.plural import count
 from yeldro.core.reach.reach import Part, Stop
-from yeldro.core.reach.rules import Action
 from yeldro.core.run.preview import Preview
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES
-from yeldro.report.grids import count, left_out, render_grid, render_rows
+from yeldro.report.grids import left_out, render_grid, render_rows
 
 
 def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[RenderableType]:
@@ -87,7 +88,7 @@ def render_parts(preview: Preview) -> Iterator[RenderableType]:
     parts = [part for part in preview.reach.parts if part.rows]
     hidden = any(caution.name == "hidden-reference" for caution in preview.cautions)
     if len(parts) == 1 and not preview.reach.stops and not parts[0].via and not hidden:
-        yield Text("\nNothing hangs on these rows.")
+        yield Text("\nNo other rows depend on these.")
         return
     yield Text("\nWhat happens, in this order", style="bold")
     yield render_grid(

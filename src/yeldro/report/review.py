@@ -8,8 +8,9 @@ from rich.console import RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
+from yeldro.core.model.plural import count
 from yeldro.core.review.verdict import Review, Verdict
-from yeldro.report.grids import count, render_grid
+from yeldro.report.grids import render_grid
 
 
 def render_review(review: Review) -> Iterator[RenderableType]:

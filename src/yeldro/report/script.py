@@ -12,10 +12,10 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 
+from yeldro.core.model.plural import count
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.written import Entry, Role, Writing, WrittenStep
 from yeldro.offline.target import Target, find_tag
-from yeldro.report.grids import count
 
 _CLIENTS = {
     "sqlite": "sqlite3 DATABASE < FILE",

@@ -8,11 +8,12 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
+from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Reference
 from yeldro.core.survey.survey import SAMPLE, TableSurvey
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import cut, render_cell
-from yeldro.report.grids import count, left_out, render_grid, render_rows
+from yeldro.report.grids import left_out, render_grid, render_rows
 
 
 def render_survey(

@@ -34,7 +34,7 @@ def load_cleanup(path: Path) -> Cleanup:
         raise UsageError(f"{path} is not a text in UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
         hint = f"{path}, {_describe_syntax(error, text)}\nA text stands in quotes, a list in [ ]."
-        raise UsageError(f"{path} is no TOML.", hint) from None
+        raise UsageError(f"{path} is not valid TOML.", hint) from None
     except (
         ValueError,
         RecursionError,
@@ -57,7 +57,7 @@ def load_cleanup(path: Path) -> Cleanup:
 
 
 def _describe_syntax(error: tomllib.TOMLDecodeError, text: str) -> str:
-    """Where the text is no TOML. The parser stands behind what it could not take."""
+    """Where the text is not valid TOML. The parser stands behind what it could not take."""
     place = re.search(r" \(at (?:line (\d+), column \d+|end of document)\)", str(error))
     lines = text.rstrip("\n").split("\n")
     number = int(place[1]) if place and place[1] else len(lines)
@@ -65,7 +65,7 @@ def _describe_syntax(error: tomllib.TOMLDecodeError, text: str) -> str:
     where = f"line {number}" if key or (place and place[1]) else "the end of the file"
     fault = re.sub(r" \(at .*", "", str(error))
     if "overwrite" in fault:
-        fault = "it stands here a second time"
+        fault = "this key is already set"
     return f"{where}{f', {key[1]}' if key else ''}: {fault[:1].lower()}{fault[1:]}."
 
 
@@ -157,7 +157,7 @@ def save_file(
     except OSError as error:
         raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
     except (UnicodeDecodeError, TOMLKitError):
-        raise UsageError(f"{path} is no cleanup file, so it is not written over.") from None
+        raise UsageError(f"{path} is not a cleanup file, so it is not written over.") from None
 
 
 def write_cleanup(

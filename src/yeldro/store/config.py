@@ -103,7 +103,7 @@ def read_config(path: Path) -> Config:
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise UsageError(f"{path} cannot be read: {error}.", "Mend the file; it is TOML.") from None
+        raise UsageError(f"{path} cannot be read: {error}.", "Fix the file; it is TOML.") from None
     except OSError as error:
         raise UsageError(f"{path} cannot be read: {error.strerror}.") from None
     except (

@@ -33,7 +33,7 @@ def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
 
 
 def draw_map(database: Database, root: Table | None, request: Request | None) -> TableMap:
-    """Map the database or what hangs on `root`; with a request, with what its deletion would
+    """Map the database or what depends on `root`; with a request, with what its deletion would
     touch.
     """
     if request is None:

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database, KeySet, Mode
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
 from yeldro.core.restore.execute import run_restore
@@ -199,7 +200,9 @@ class _Restoration:
         if fresh.figures() != plan.figures():
             self._undo()
             return self._result(
-                Outcome.STOPPED, "Rows came or went meanwhile. Look again.", Refused.status
+                Outcome.STOPPED,
+                "The data changed since the preview. Preview again.",
+                Refused.status,
             )
         tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
         if not tally.balanced:
@@ -382,7 +385,9 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
         _check_finished(source)
         portions = source.portions(database.schema)
         stages = [
-            database.stage(portion, source) for portion in portions if portion.action == "delete"
+            database.stage(portion, source)
+            for portion in portions
+            if portion.action is Action.DELETE
         ]
         with looking(database):
             standings = [database.stand(stage) for stage in stages]

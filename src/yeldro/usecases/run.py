@@ -100,7 +100,7 @@ def dedupe(
     answers: Answers,
     keeping: Keeping | None = None,
 ) -> RunResult:
-    """The same for surplus rows of duplicates: what hangs on them is moved first."""
+    """The same for surplus rows of duplicates: what depends on them is moved first."""
     return run(database, [Merging(database, request)], manner, answers, keeping)
 
 

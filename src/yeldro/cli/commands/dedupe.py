@@ -13,7 +13,7 @@ from yeldro.options import DedupeOptions
 @click.argument("table", shell_complete=complete_table)
 @takes(DedupeOptions)
 def command(options: DedupeOptions) -> int:
-    """Remove the surplus rows of groups of TABLE that are the same; what hangs on them moves to the
+    """Remove the surplus rows of groups of TABLE that are the same; what depends on them moves to the
     kept row.
 
     Shows the groups and what would happen, asks, keeps an exact copy of every row that goes or

@@ -13,7 +13,7 @@ from yeldro.options import DeletionOptions
 @click.argument("table", shell_complete=complete_table)
 @takes(DeletionOptions)
 def command(options: DeletionOptions) -> int:
-    """Delete the chosen rows of TABLE and what hangs on them, children first, in one transaction.
+    """Delete the chosen rows of TABLE and what depends on them, children first, in one transaction.
 
     Shows the preview, asks, keeps an exact copy, deletes, compares every count, and commits only if
     all is as expected.

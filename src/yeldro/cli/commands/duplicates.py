@@ -16,10 +16,10 @@ from yeldro.options import DuplicatesOptions
 @takes(DuplicatesOptions)
 def command(options: DuplicatesOptions) -> int:
     """Groups of rows of TABLE that are the same: which row would stay, where they differ, and what
-    hangs on each.
+    depends on each.
 
     Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns
-    that are unique but for a few rows are proposed.
+    that are almost unique are proposed.
     """
     from yeldro.cli.place import find_database
     from yeldro.cli.request import make_line, opened, read_duplicates_request

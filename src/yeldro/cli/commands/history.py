@@ -21,8 +21,8 @@ def command(options: HistoryOptions) -> int:
     from yeldro.cli.place import find_records_folder
     from yeldro.cli.records import settle_all
     from yeldro.cli.screen import Screen, confirm
+    from yeldro.core.model.plural import count
     from yeldro.errors import Declined, UsageError
-    from yeldro.report.grids import count
     from yeldro.report.history import (
         make_history,
         render_history,

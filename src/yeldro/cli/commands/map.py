@@ -15,7 +15,7 @@ from yeldro.options import MapOptions
 def command(options: MapOptions) -> None:
     """The tables in deletion order, and what references what.
 
-    With TABLE: only what hangs on it. With a selection too: how many rows of each table it would
+    With TABLE: only what depends on it. With a selection too: how many rows of each table it would
     touch.
     """
     from yeldro.cli.place import find_database

@@ -15,7 +15,7 @@ from yeldro.options import PreviewOptions
 @click.argument("table", shell_complete=complete_table)
 @takes(PreviewOptions)
 def command(options: PreviewOptions) -> int:
-    """Which rows of TABLE match, what hangs on them, and what would happen to each. Changes
+    """Which rows of TABLE match, what depends on them, and what would happen to each. Changes
     nothing.
 
     With --format csv all matched rows are written. Ends with status 3 where the deletion would be

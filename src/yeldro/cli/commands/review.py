@@ -19,7 +19,7 @@ def command(options: ReviewOptions) -> int:
     """Read the DELETE and TRUNCATE statements of SCRIPT and tell what each would do. Runs none of
     them.
 
-    Ends with status 3 where there is something to mend or that could not be judged.
+    Ends with status 3 where there is something to fix or that could not be judged.
     """
     from yeldro.cli.place import find_database
     from yeldro.cli.request import opened

@@ -46,7 +46,7 @@ def find_hints(
     table = selection.table
     if matched == 1 and sample and selection.conditions and table.key and not pins_a_row(selection):
         key = [str(sample[0][columns.index(name)]) for name in table.key]
-        yield f"One row matches, but by no unique column: --key {','.join(key)} names it for good."
+        yield f"One row matches, but by no unique column: --key {','.join(key)} identifies it permanently."
     nullable = [
         name for name in columns if name in table.column_names and table.column(name).nullable
     ]

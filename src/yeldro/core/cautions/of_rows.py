@@ -18,10 +18,10 @@ def ties_at_limit(table: Table, limit: int, columns: Sequence[str], rows: int) -
     )
 
 
-WHOLE_IS_MEANT = "As --all-rows says."
+WHOLE_IS_MEANT = "Allowed by --all-rows."
 
 
-WHOLE_IS_NOT = "If that is meant, say --all-rows; if not, narrow the condition."
+WHOLE_IS_NOT = "If that is meant, give --all-rows; if not, narrow the condition."
 
 
 def truncate(table: Table, message: str) -> Caution:

@@ -56,7 +56,7 @@ def find_schema_cautions(
             yield Caution(
                 "unenforced-reference",
                 str(reference),
-                f"{reference.broken}, so the database cannot enforce it. Mend or drop the "
+                f"{reference.broken}, so the database cannot enforce it. Fix or drop the "
                 "reference.",
             )
         elif not reference.enforced and reference.declared:

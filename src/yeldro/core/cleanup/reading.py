@@ -177,7 +177,7 @@ def _find_unknown(steps: Sequence[Any], params: Mapping[str, Any]) -> Iterator[F
     is_whole_file = all(isinstance(entry, Mapping) and _is_read(entry) for entry in steps)
     for name in params:
         if is_whole_file and name.isidentifier() and name not in needed:
-            yield Fault(("params", name), f"no condition says :{name}")
+            yield Fault(("params", name), f"the parameter {name} is never used")
 
 
 def _is_read(step: Mapping[str, Any]) -> bool:

@@ -36,8 +36,8 @@ class Abilities:
     """What an engine can do, asked for by need and not by name.
 
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together
-    with the rows that they point at. `circle_rules`: the rules that the references of a circle of
-    tables may have where no column of it can be NULL. `circle_hint` is the option that allows all
+    with the rows that they point at. `cycle_rules`: the rules that the references of a cycle of
+    tables may have where no column of it can be NULL. `cycle_hint` is the option that allows all
     others, "" where there is none. `own_row`: whether a row that points at itself can be deleted;
     else rows of a tree without NULLs go level by level. `truncates` says what TRUNCATE means here,
     and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table ends a
@@ -48,8 +48,8 @@ class Abilities:
     """
 
     tree_rules: frozenset[OnDelete]
-    circle_rules: frozenset[OnDelete]
-    circle_hint: str = ""
+    cycle_rules: frozenset[OnDelete]
+    cycle_hint: str = ""
     own_row: bool = True
     truncates: str = ""
     rolls_back_truncate: bool = True

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import Reference, Table, TableName
 
@@ -48,7 +49,7 @@ class Portion:
     to_default: bool = False
     alike: int | None = None
     orphans: Mapping[str, int] | None = None
-    action: str = "delete"
+    action: Action = Action.DELETE
     waits: tuple[str, ...] = ()
     step: int = 1
 

@@ -94,7 +94,7 @@ class Copying(Protocol):
         ...
 
     def insert_together(self, stages: Sequence[Stage]) -> list[int]:
-        """Put the rows of stages back whose tables reference each other in a circle."""
+        """Put the rows of stages back whose tables reference each other in a cycle."""
         ...
 
     def reattach(self, stage: Stage) -> int:

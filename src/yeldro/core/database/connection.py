@@ -183,7 +183,7 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def unlink(self, reference: Reference, keys: KeySet) -> int:
-        """Take a reference away from rows that are about to go, so that nothing hangs on their
+        """Take a reference away from rows that are about to go, so that nothing depends on their
         order.
 
         Its nullable columns become NULL; where it has none, a self-reference is pointed at its own
@@ -192,7 +192,7 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        """Delete the rows of key sets whose tables reference each other in a circle. Returns the
+        """Delete the rows of key sets whose tables reference each other in a cycle. Returns the
         count in total."""
         ...
 

@@ -77,7 +77,7 @@ class Replacing(Protocol):
     def count_hanging(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
-        """How many rows hang on the rows of some groups through a reference, by group and place."""
+        """How many rows depend on the rows of some groups through a reference, by group and place."""
         ...
 
     # Rows that take the place of others
@@ -134,7 +134,7 @@ class Replacing(Protocol):
         ...
 
     def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
-        """How many rows with new values would hang on themselves through others. The first set with
+        """How many rows with new values would depend on themselves through others. The first set with
         a row counts."""
         ...
 

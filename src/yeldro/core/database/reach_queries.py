@@ -148,7 +148,7 @@ class Looking(Protocol):
         ...
 
     def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
-        """Add all rows that hang on `keys` through a self-reference, at any depth. Returns how
+        """Add all rows that depend on `keys` through a self-reference, at any depth. Returns how
         many."""
         ...
 
@@ -159,10 +159,10 @@ class Looking(Protocol):
         ...
 
     def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
-        """The key set of all rows that hang on `parents` through a reference, and how many these
+        """The key set of all rows that depend on `parents` through a reference, and how many these
         are.
 
-        In a writing transaction every stored key set is filled before the first one that hangs is
+        In a writing transaction every stored key set is filled before the first one that depends is
         made.
         """
         ...

@@ -7,10 +7,10 @@ from collections.abc import Iterator, Sequence
 from yeldro.core.database.connection import Database, KeySet
 from yeldro.core.duplicates.movers import unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import find_carried
 from yeldro.core.model.schema import Schema, Table, TableName
 from yeldro.core.reach.reach import Change, Part, Stop
-from yeldro.core.reach.rules import Action
 from yeldro.core.reach.search import Search
 from yeldro.core.selection.grouping import Ranking
 
@@ -21,17 +21,13 @@ def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
 
     Each reference stands by itself: a row may be moved by it, and then is not filled there.
     """
-    whole = {
-        name
-        for reference in schema.outgoing(table)
-        if len(reference.columns) > 1
-        for name in reference.columns
-    }
-    fixed = whole | set(table.key) | set(table.identity)
-    free = [
-        column.name for column in table.columns if not column.generated and column.name not in fixed
-    ]
-    linking = {name for reference in schema.outgoing(table) for name in reference.columns}
+    references = schema.outgoing(table)
+    linking = {name for reference in references for name in reference.columns}
+    wide = [reference for reference in references if len(reference.columns) > 1]
+    fixed = {*table.key, *table.identity}
+    fixed.update(name for reference in wide for name in reference.columns)
+    settable = [column.name for column in table.columns if not column.generated]
+    free = [name for name in settable if name not in fixed]
     plain = tuple(name for name in free if name not in linking)
     return [*([plain] if plain else []), *((name,) for name in free if name in linking)]
 
@@ -75,21 +71,31 @@ def leave_references(database: Database, filled: Change, sets: dict[TableName, K
 def find_fill_stops(
     search: Search, filled: Sequence[Change], moved: Sequence[Change]
 ) -> Iterator[Stop]:
+    """Rows that cannot be filled: they would point at themselves, or not be unique any more."""
     for change in filled:
-        database, table, gone = search.database, change.table, search.sets[change.table.name]
-        sets = [change.keys, *(one.keys for one in moved if one.table is table)]
-        for reference in database.schema.outgoing(table):
-            inside = reference.is_self and reference.columns == change.columns
-            if inside and (rows := database.count_loops(reference, sets)):
-                yield Stop(
-                    table, rows, reference, "filled in, it would make a loop", "leaving out --fill"
-                )
-        for unique in unique_with(table, set(change.columns)):
-            if not (unique.parts or unique.uses <= set(change.keys.new)):
-                continue  # what is not filled with it keeps the rows apart, or the database refuses
-            collided = database.make_key_set(table, find_carried(database.schema, table))
-            if rows := database.find_collisions(change.keys, gone, unique, collided):
-                via = next(iter(database.schema.outgoing(table)), None)
-                if via:
-                    reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
-                    yield Stop(table, rows, via, reason, "leaving out --fill")
+        yield from _find_loops(search, change, moved)
+        yield from _find_doubled(search, change)
+
+
+def _find_loops(search: Search, change: Change, moved: Sequence[Change]) -> Iterator[Stop]:
+    database, table = search.database, change.table
+    sets = [change.keys, *(one.keys for one in moved if one.table is table)]
+    reason = "filled in, it would make a loop"
+    for reference in database.schema.outgoing(table):
+        if not reference.is_self or reference.columns != change.columns:
+            continue
+        if rows := database.count_loops(reference, sets):
+            yield Stop(table, rows, reference, reason, "leaving out --fill")
+
+
+def _find_doubled(search: Search, change: Change) -> Iterator[Stop]:
+    database, table, gone = search.database, change.table, search.sets[change.table.name]
+    via = next(iter(database.schema.outgoing(table)), None)
+    for unique in unique_with(table, set(change.columns)):
+        if not (unique.parts or unique.uses <= set(change.keys.new)):
+            continue  # what is not filled with it keeps the rows apart, or the database refuses
+        collided = database.make_key_set(table, find_carried(database.schema, table))
+        rows = database.find_collisions(change.keys, gone, unique, collided)
+        if rows and via:
+            reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
+            yield Stop(table, rows, via, reason, "leaving out --fill")

@@ -1,4 +1,4 @@
-"""Groups of duplicates: which rows are the same, which of them stays by which rule, and what hangs
+"""Groups of duplicates: which rows are the same, which of them stays by which rule, and what depends
 on each."""
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ class Group:
     but the key did.
 
     `values` are what its rows have in common, as the first of them writes it. `differs` are the
-    columns in which its rows are not all alike; `dependents` counts, for each row, what hangs on
+    columns in which its rows are not all alike; `dependents` counts, for each row, what depends on
     it, by reference. `choices` are, where nobody chose rules, the place of the row that each rule
     would keep.
     """
@@ -80,16 +80,16 @@ def find_duplicates(
     groups, rows = database.count_groups(ranking)
     if not shown:
         return Duplicates(database.name, request, groups, rows, (), (), title=database.title)
-    rules = (
-        grouping.rules if grouping.is_decided else tuple(_possible_rules(request.table, grouping))
-    )
-    decisions: Sequence[int] = []
+    rules = grouping.rules
+    if not grouping.is_decided:
+        rules = tuple(_possible_rules(request.table, grouping))
+    decisions: Sequence[int] = ()
     if groups and rules:
-        decisions = (database.count_decisions if grouping.rules else database.count_choices)(
-            ranking, rules
-        )
+        count = database.count_decisions if grouping.rules else database.count_choices
+        decisions = count(ranking, rules)
     texts = grouping.exact_texts if groups else ()
     merged = zip(texts, database.count_merged(ranking, texts), strict=True)
+    nulls, blanks = database.count_left_out(ranking)
     return Duplicates(
         database.name,
         request,
@@ -98,8 +98,9 @@ def find_duplicates(
         tuple(database.count_sizes(ranking)),
         tuple(_list_groups(database, request, ranking, rules if groups else ())),
         tuple(zip(rules, decisions, strict=False)),
-        tuple((name, found) for name, found in merged if found),
-        *database.count_left_out(ranking),
+        tuple((name, spellings) for name, spellings in merged if spellings),
+        nulls,
+        blanks,
         title=database.title,
     )
 
@@ -130,62 +131,63 @@ def _list_groups(
     numbers = database.first_groups(ranking, request.groups)
     if not numbers:
         return []
-    grouping, names = request.grouping, request.table.column_names
-    width = len(names) + len(grouping.same)
     references = [one for one in database.schema.incoming(request.table) if not one.broken]
-    hanging = {
-        reference: database.count_hanging(ranking, reference, numbers) for reference in references
-    }
-    choices = (
-        {}
-        if grouping.is_decided
-        else {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
-    )
+    dependents = {one: database.count_hanging(ranking, one, numbers) for one in references}
+    choices: dict[str, Mapping[int, int]] = {}
+    if not request.grouping.is_decided:
+        choices = {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
     rows: dict[int, list[Row]] = {number: [] for number in numbers}
     for number, _, *cells in database.ranked_rows(ranking, numbers):
         rows[number].append(tuple(cells))
-    listing = []
-    for number, members in rows.items():
-        values = [row[width:] for row in members]
-        decided = next(
-            (
-                rule.text
-                for place, rule in enumerate(grouping.rules)
-                if values[0][place] != values[1][place]
-            ),
-            "",
+    return [
+        _make_group(
+            request,
+            members,
+            [_find_dependents(dependents, number, place) for place, _ in enumerate(members, 1)],
+            {text: chosen[number] for text, chosen in choices.items()},
         )
-        differs = tuple(
-            name
-            for place, name in enumerate(names)
-            if len({_cell(row[place]) for row in members}) > 1
-        )
-        dependents = tuple(
-            {
-                reference: found
-                for reference in references
-                if (found := hanging[reference].get((number, place), 0))
-            }
-            for place in range(1, len(members) + 1)
-        )
-        first = members[0]
-        common = tuple(
-            first[names.index(one.column) if one.column else len(names) + place]
-            for place, one in enumerate(grouping.same)
-        )
-        chosen = {text: found[number] for text, found in choices.items()}
-        listing.append(
-            Group(
-                common,
-                tuple(row[: len(names)] for row in members),
-                decided,
-                differs,
-                dependents,
-                chosen,
-            )
-        )
-    return listing
+        for number, members in rows.items()
+    ]
 
 
-def _cell(value: object) -> tuple[str, str]:
+def _find_dependents(
+    dependents: Mapping[Reference, Mapping[tuple[int, int], int]], number: int, place: int
+) -> dict[Reference, int]:
+    """What depends on the row at a place of a group, by reference."""
+    found = {one: counts.get((number, place), 0) for one, counts in dependents.items()}
+    return {one: rows for one, rows in found.items() if rows}
+
+
+def _make_group(
+    request: DuplicatesRequest,
+    members: Sequence[Row],
+    dependents: Sequence[dict[Reference, int]],
+    choices: Mapping[str, int],
+) -> Group:
+    """A group from its ranked rows: the columns of the table, what makes them the same, and the
+    value of each rule."""
+    grouping, names = request.grouping, request.table.column_names
+    width = len(names) + len(grouping.same)
+    first, second = members[0][width:], members[1][width:]
+    deciding = [rule for place, rule in enumerate(grouping.rules) if first[place] != second[place]]
+    differs = [
+        name
+        for place, name in enumerate(names)
+        if len({_make_cell(row[place]) for row in members}) > 1
+    ]
+    common = []
+    for place, one in enumerate(grouping.same):
+        at = names.index(one.column) if one.column else len(names) + place
+        common.append(members[0][at])
+    return Group(
+        tuple(common),
+        tuple(row[: len(names)] for row in members),
+        deciding[0].text if deciding else "",
+        tuple(differs),
+        tuple(dependents),
+        choices,
+    )
+
+
+def _make_cell(value: object) -> tuple[str, str]:
     return type(value).__name__, str(value)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, Unique
-from yeldro.core.reach.rules import Action, Rules
+from yeldro.core.reach.rules import Rules
 
 
 def is_movable(table: Table) -> bool:

@@ -1,8 +1,8 @@
-"""What happens when surplus rows go: what hangs on them moves to the kept rows, unless that cannot
+"""What happens when surplus rows go: what depends on them moves to the kept rows, unless that cannot
 be.
 
 A moved row may be a duplicate itself where it arrives. Where the person lets such rows be dropped,
-they are surplus rows in turn, and what hangs on them moves on to the rows that they collided with,
+they are surplus rows in turn, and what depends on them moves on to the rows that they collided with,
 until nothing collides any more."""
 
 from __future__ import annotations
@@ -12,17 +12,17 @@ from collections.abc import Iterator, Sequence
 from yeldro.core.database.connection import Database, KeySet, Mark
 from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import find_carried
 from yeldro.core.model.schema import Reference, Table, TableName, Unique
 from yeldro.core.reach.reach import Change, Collision, Stop
-from yeldro.core.reach.rules import Action
 from yeldro.core.reach.search import Search
 
 _PAIRS = 10
 
 
 class MovingSearch(Search):
-    """A search in which what hangs on rows that go is moved to those that take their place.
+    """A search in which what depends on rows that go is moved to those that take their place.
 
     `images` holds the rows of each table that get new values, `collided` the rows that are
     duplicates where they arrive, by table and unique columns. `none_gone` are empty sets, for
@@ -90,34 +90,49 @@ class MovingSearch(Search):
     def _drop_collisions(self, table: Table, references: Sequence[Reference]) -> bool:
         """Let rows that collide be surplus rows too, where they may be dropped. Returns whether
         there are new ones."""
-        images, grew = self.images[table.name], False
         changing = {name for reference in references for name in reference.columns}
+        grew = False
         for unique in unique_with(table, changing):
-            gone = self.sets.get(table.name)
-            paired = find_carried(self.schema, table)
-            if gone is None:
-                if table.name not in self.none_gone:
-                    self.none_gone[table.name] = self.database.make_key_set(table, paired)
-                gone = self.none_gone[table.name]
-                if self.rules.drops(table):
-                    self.sets[table.name], self.counts[table.name] = gone, 0
-            if not self.rules.drops(table):
-                known, _ = self.collided.get((table.name, unique), (None, 0))
-                into = known or self.database.make_key_set(table, paired)
-                self.database.clear(into)
-                self.collided[table.name, unique] = (
-                    into,
-                    self.database.find_collisions(images, gone, unique, into),
-                )
-            elif rows := self.database.find_collisions(images, gone, unique, gone):
-                self.counts[table.name] += rows
-                _, before = self.collided.get((table.name, unique), (gone, 0))
-                self.collided[table.name, unique] = gone, before + rows
-                while self.database.pass_on(gone):
-                    pass
-                self.database.remove(images, gone)
-                grew = True
+            gone = self._find_gone(table)
+            if self.rules.drops(table):
+                grew |= self._drop(table, unique, gone)
+            else:
+                self._note_collisions(table, unique, gone)
         return grew
+
+    def _find_gone(self, table: Table) -> KeySet:
+        """The rows of a table that go, an empty set where none do so far."""
+        gone = self.sets.get(table.name)
+        if gone is not None:
+            return gone
+        if table.name not in self.none_gone:
+            carried = find_carried(self.schema, table)
+            self.none_gone[table.name] = self.database.make_key_set(table, carried)
+        gone = self.none_gone[table.name]
+        if self.rules.drops(table):
+            self.sets[table.name], self.counts[table.name] = gone, 0
+        return gone
+
+    def _note_collisions(self, table: Table, unique: Unique, gone: KeySet) -> None:
+        known, _ = self.collided.get((table.name, unique), (None, 0))
+        into = known or self.database.make_key_set(table, find_carried(self.schema, table))
+        self.database.clear(into)
+        rows = self.database.find_collisions(self.images[table.name], gone, unique, into)
+        self.collided[table.name, unique] = into, rows
+
+    def _drop(self, table: Table, unique: Unique, gone: KeySet) -> bool:
+        images = self.images[table.name]
+        rows = self.database.find_collisions(images, gone, unique, gone)
+        if not rows:
+            return False
+        self.counts[table.name] += rows
+        _, before = self.collided.get((table.name, unique), (gone, 0))
+        self.collided[table.name, unique] = gone, before + rows
+        # A row that was to take the place of others may have gone itself by now.
+        while self.database.pass_on(gone):
+            pass
+        self.database.remove(images, gone)
+        return True
 
     def _change(self, table: Table) -> Change | None:
         images = self.images[table.name]
@@ -126,29 +141,29 @@ class MovingSearch(Search):
         if not rows:
             return None
         waiting = marks.get(Mark.WAITING, 0)
-        pointing = [one for one in self.movers[table.name] if self.counts.get(one.parent.name)]
-        via = tuple(
-            one
-            for one in pointing
-            if (waiting and self._may_wait(one)) or self.database.count_shifted(images, one.columns)
-        )
+        via = [one for one in self.movers[table.name] if self._moves(one, images, waiting)]
         changed = {name for one in via for name in one.columns}
+        held_back = [one for one in via if waiting and self._may_wait(one)]
+        waits = {name for one in held_back for name in one.nullable_columns}
         columns = tuple(name for name in table.column_names if name in changed)
-        waits = (
-            {name for one in via if self._may_wait(one) for name in one.nullable_columns}
-            if waiting
-            else set()
-        )
         return Change(
             Action.MOVE,
             images,
             columns,
             rows,
-            via,
+            tuple(via),
             marks.get(Mark.DETACHED, 0),
             waiting,
             tuple(name for name in columns if name in waits),
         )
+
+    def _moves(self, reference: Reference, images: KeySet, waiting: int) -> bool:
+        """Whether rows get another value in a column of this reference."""
+        if not self.counts.get(reference.parent.name):
+            return False
+        if waiting and self._may_wait(reference):
+            return True
+        return bool(self.database.count_shifted(images, reference.columns))
 
     def _may_wait(self, reference: Reference) -> bool:
         return self.filled is not None and bool(set(reference.referred) & set(self.filled.new))
@@ -182,32 +197,38 @@ class MovingSearch(Search):
             if rows := self.database.count_still(reference, gone, images):
                 reason = f"{', '.join(reference.referred)} is NULL in the kept row"
                 yield Stop(table, rows, reference, reason, "--fill")
-            if reference not in change.via:
-                continue
-            if reference.is_self and (
-                rows := looped or self.database.count_loops(reference, [images])
-            ):
-                reason = "moved, it would make a loop"
-                yield Stop(
-                    table,
-                    rows,
-                    reference,
-                    reason,
-                    "" if looped else f"--dependents {table.label}=detach",
-                )
-            if change.waiting and self._may_wait(reference) and not reference.nullable_columns:
-                reason = "what it points at is filled in later, and it may not be NULL until then"
-                yield Stop(table, change.waiting, reference, reason, "")
-            if any(table.column(name).generated for name in reference.columns):
-                yield Stop(table, change.rows, reference, "its column is generated", "")
-            yield from self._shared(change, reference)
-        for other in self.schema.incoming(table):
+            if reference in change.via:
+                yield from self._looping(change, reference, looped)
+                yield from self._unwaiting(change, reference)
+                yield from self._shared(change, reference)
+        yield from self._pointed_at(change)
+
+    def _looping(self, change: Change, reference: Reference, looped: int) -> Iterator[Stop]:
+        """Rows that would point at themselves."""
+        if not reference.is_self:
+            return
+        if rows := looped or self.database.count_loops(reference, [change.keys]):
+            table = change.table
+            lift = "" if looped else f"--dependents {table.label}=detach"
+            yield Stop(table, rows, reference, "moved, it would make a loop", lift)
+
+    def _unwaiting(self, change: Change, reference: Reference) -> Iterator[Stop]:
+        """Columns that cannot be empty until what they will point at is there, or cannot be set."""
+        table = change.table
+        if change.waiting and self._may_wait(reference) and not reference.nullable_columns:
+            reason = "what it points at is filled in later, and it may not be NULL until then"
+            yield Stop(table, change.waiting, reference, reason, "")
+        if any(table.column(name).generated for name in reference.columns):
+            yield Stop(table, change.rows, reference, "its column is generated", "")
+
+    def _pointed_at(self, change: Change) -> Iterator[Stop]:
+        """Rows that point at a column which would change."""
+        reason = f"it points at a column of {change.table.label} that would change"
+        for other in self.schema.incoming(change.table):
             if not set(other.referred) & set(change.columns) or other.broken:
                 continue
-            if rows := self.database.count_referencing(
-                other, images, self.sets.get(other.child.name)
-            ):
-                reason = f"it points at a column of {table.label} that would change"
+            gone = self.sets.get(other.child.name)
+            if rows := self.database.count_referencing(other, change.keys, gone):
                 yield Stop(other.child, rows, other, reason, "")
 
     def _shared(self, change: Change, reference: Reference) -> Iterator[Stop]:

@@ -14,7 +14,7 @@ _FEW = 0.2
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """Columns that are unique but for a few rows: `surplus` of `rows`."""
+    """Columns that are almost unique: `surplus` of `rows`."""
 
     columns: tuple[str, ...]
     rows: int

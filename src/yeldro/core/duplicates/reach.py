@@ -15,10 +15,12 @@ from yeldro.core.duplicates.filling import (
 from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
 from yeldro.core.duplicates.moving import MovingSearch
 from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import find_carried
+from yeldro.core.reach.order import find_order
 from yeldro.core.reach.reach import Change, Part, Reach, Stop
-from yeldro.core.reach.rules import Action, Rule
-from yeldro.core.reach.search import Search, find_order, tables_in_reach
+from yeldro.core.reach.rules import Rule
+from yeldro.core.reach.search import Search, tables_in_reach
 from yeldro.core.selection.grouping import Ranking
 
 
@@ -109,7 +111,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
 
 
 def _kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
-    """A kept row may hang on a surplus one: it must not go with it."""
+    """A kept row may depend on a surplus one: it must not go with it."""
     table = search.root
     if rows := search.database.count_kept(ranking, search.sets[table.name]):
         via = next(

@@ -36,7 +36,7 @@ class Filling(StrEnum):
 @dataclass(frozen=True, slots=True, eq=False)
 class DuplicatesRequest:
     """Which duplicates are looked for, and what is to happen to them: `dependents` are the rules
-    for what hangs on the surplus rows. `groups` (None: all) only decides how many are shown."""
+    for what depends on the surplus rows. `groups` (None: all) only decides how many are shown."""
 
     grouping: Grouping
     groups: int | None = 10
@@ -85,7 +85,7 @@ def read_duplicates(
 def _read_ignored(text: str) -> Ignored:
     if text not in list(Ignored):
         raise UsageError(
-            f"--ignore {text!r} is nothing that can be ignored.",
+            f"--ignore {text!r} cannot be ignored.",
             f"There are: {', '.join(Ignored)}.",
         )
     return Ignored(text)
@@ -137,7 +137,7 @@ def cut_rule(text: str) -> tuple[RuleKind, str] | None:
 def _read_rule(text: str, table: Table, dialect: str) -> Rule:
     cut = cut_rule(text)
     if cut is None:
-        raise UsageError(f"--keep {text!r} is no rule.", f"The rules are: {', '.join(KEEPING)}.")
+        raise UsageError(f"--keep {text!r} is not a rule.", f"The rules are: {', '.join(KEEPING)}.")
     kind, rest = cut
     match kind:
         case RuleKind.WHERE:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
-from yeldro.core.selection.grouping import Ignored
+from yeldro.core.selection.grouping import Grouping, Ignored
 from yeldro.errors import Refused, UsageError
 
 
@@ -23,9 +23,7 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
     out.
     """
     name, grouping, table = request.unique_name, request.grouping, request.table
-    texts = [one.text for one in grouping.same]
     known = database.schema.tables if database.abilities.shared_index_names else (table,)
-    lasting = "A unique index on {} would not keep {} out."
     if any(index.name.lower() == name.lower() for one in known for index in one.indexes):
         raise Refused(f"There is an index {name} already.", "Give --then-unique another name.")
     if grouping.selection.conditions:
@@ -35,25 +33,40 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
             "This engine has no indexes on expressions.",
             "Add a generated column for it, and put the index on that.",
         )
+    same = ", ".join(one.text for one in grouping.same)
     if grouping.loose:
         raise Refused(
-            lasting.format(", ".join(texts), "texts that differ in what is ignored"),
+            f"A unique index on {same} would not keep texts that differ in what is ignored out.",
             _near_index(database, request),
         )
-    open_ones = [
-        one.text for one in grouping.same if one.expression or table.column(one.column).nullable
-    ]
-    if not grouping.nulls_differ and open_ones:
-        tests = [
-            part for text in open_ones for part in (f"({text} IS NULL)", f"coalesce({text}, '')")
-        ]
-        whole = [*(text for text in texts if text not in open_ones), *tests]
+    if not grouping.nulls_differ and _find_nullable(grouping):
         raise Refused(
-            lasting.format(", ".join(texts), "rows with NULLs"),
-            f"This one would: CREATE UNIQUE INDEX {name} ON {table.label} ({', '.join(whole)})."
-            if database.abilities.indexes_expressions
-            else "",
+            f"A unique index on {same} would not keep rows with NULLs out.",
+            _null_index(database, request),
         )
+
+
+def _find_nullable(grouping: Grouping) -> list[str]:
+    """What makes rows the same and may be NULL, as it was written."""
+    return [
+        one.text
+        for one in grouping.same
+        if one.expression or grouping.table.column(one.column).nullable
+    ]
+
+
+def _null_index(database: Database, request: DuplicatesRequest) -> str:
+    """The index that holds NULLs for the same, "" where the engine has none."""
+    if not database.abilities.indexes_expressions:
+        return ""
+    nullable = _find_nullable(request.grouping)
+    cells = [one.text for one in request.grouping.same if one.text not in nullable]
+    for text in nullable:
+        cells += [f"({text} IS NULL)", f"coalesce({text}, '')"]
+    return (
+        f"This one would: CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} "
+        f"({', '.join(cells)})."
+    )
 
 
 def _near_index(database: Database, request: DuplicatesRequest) -> str:

@@ -25,7 +25,7 @@ def reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list
 @dataclass(frozen=True, slots=True)
 class DeletionOrder:
     """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end;
-    `knots` forbid it."""
+    `knots` block it."""
 
     tables: list[TableName]
     links: list[Reference]
@@ -42,36 +42,50 @@ def find_order(
 ) -> DeletionOrder:
     """The order in which tables can lose their rows.
 
-    A circle of tables is opened at a nullable reference, or else at the one whose own rule does
+    A cycle of tables is opened at a nullable reference, or else at the one whose own rule does
     least.
     """
-    breaks = breaks_cycles and abilities.circle_hint
-    circle_rules = frozenset(OnDelete) if breaks else abilities.circle_rules
+    allowed = abilities.cycle_rules
+    if breaks_cycles and abilities.cycle_hint:
+        allowed = frozenset(OnDelete)
+    inner = [reference for reference in schema.acting if _is_inside(reference, sets)]
+    selves = [reference for reference in inner if reference.is_self]
+    between = [reference for reference in inner if not reference.is_self]
     names = list(sets)
-    references = [
-        r for r in schema.acting if r.child.name in sets and r.parent.name in sets and not r.broken
-    ]
-    selves = [reference for reference in references if reference.is_self]
-    links = [
-        reference
-        for reference in selves
-        if reference.on_delete not in abilities.tree_rules
-        and (reference.nullable_columns or abilities.own_row)
-        and not reference.child.shares_identity
-        and reference.is_clearable
-    ]
-    left = [reference for reference in references if not reference.is_self]
+    opened = _open_cycles(names, between)
+    # A cycle is opened by taking the reference away from rows that go. Where that cannot be, the
+    # rows go in one statement, and the reference is checked at the end.
+    cleared = [reference for reference in opened if _is_open(reference)]
+    stuck = [reference for reference in opened if not _is_open(reference)]
+    links = [reference for reference in selves if _must_be_cleared(reference, abilities)] + cleared
+    kept = [reference for reference in inner if reference not in links]
+    knots = [reference for reference in stuck if _is_knotted(reference, names, kept, allowed)]
+    late = [] if abilities.own_row or not allowed else [r for r in selves if not r.nullable_columns]
+    acyclic = [reference for reference in between if reference not in opened]
+    order = [name for part in find_components(names, _edges(acyclic)) for name in part]
+    return DeletionOrder(order, links, late + stuck, knots)
+
+
+def _is_inside(reference: Reference, sets: Mapping[TableName, KeySet]) -> bool:
+    """Whether it leads from rows that go to rows that go."""
+    return reference.child.name in sets and reference.parent.name in sets and not reference.broken
+
+
+def _must_be_cleared(reference: Reference, abilities: Abilities) -> bool:
+    """Whether rows of a table that point at each other cannot go in one statement as they are."""
+    if reference.on_delete in abilities.tree_rules or reference.child.shares_identity:
+        return False
+    return reference.is_clearable and (bool(reference.nullable_columns) or abilities.own_row)
+
+
+def _open_cycles(names: Sequence[TableName], between: Sequence[Reference]) -> list[Reference]:
+    """One reference of each cycle of several tables, without which there is no cycle any more."""
+    left = list(between)
     opened: list[Reference] = []
-    while cycle := find_cycle(names, [(r.child.name, r.parent.name) for r in left]):
+    while cycle := find_cycle(names, _edges(left)):
         opened.append(min((left[place] for place in cycle), key=_reluctance))
         left.remove(opened[-1])
-    links += [reference for reference in opened if _is_open(reference)]
-    late = [r for r in selves if circle_rules and not abilities.own_row and not r.nullable_columns]
-    stuck = [reference for reference in opened if not _is_open(reference)]
-    rest = [reference for reference in references if reference not in links]
-    knots = [reference for reference in stuck if _is_knotted(reference, names, rest, circle_rules)]
-    order = [name for part in find_components(names, _edges(left)) for name in part]
-    return DeletionOrder(order, links, late + stuck, knots)
+    return opened
 
 
 def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:
@@ -84,25 +98,21 @@ def _is_knotted(
     references: Sequence[Reference],
     allowed: frozenset[OnDelete],
 ) -> bool:
-    """Whether the circle that a reference belongs to holds a rule that the engine cannot bear
+    """Whether the cycle that a reference belongs to holds a rule that the engine cannot bear
     there."""
-    circle = next(
-        set(part)
-        for part in find_components(names, _edges(references))
-        if reference.child.name in part
-    )
-    return any(
-        r.on_delete not in allowed and {r.child.name, r.parent.name} <= circle for r in references
-    )
+    components = find_components(names, _edges(references))
+    cycle = next(set(part) for part in components if reference.child.name in part)
+    inside = [r for r in references if {r.child.name, r.parent.name} <= cycle]
+    return any(r.on_delete not in allowed for r in inside)
 
 
 def _is_open(reference: Reference) -> bool:
-    """Whether a circle can be opened here: by taking the reference away from rows that go."""
+    """Whether a cycle can be opened here: by taking the reference away from rows that go."""
     return bool(reference.nullable_columns) and reference.is_clearable
 
 
 def _reluctance(reference: Reference) -> int:
-    """How unwelcome it is to open a circle here: least where the reference can be NULL."""
+    """How unwelcome it is to open a cycle here: least where the reference can be NULL."""
     ranks = (
         OnDelete.NO_ACTION,
         OnDelete.RESTRICT,

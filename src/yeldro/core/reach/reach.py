@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yeldro.core.database.connection import KeySet, Row
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Reference, Table
-from yeldro.core.reach.order import find_order as find_order
-from yeldro.core.reach.order import reachable as reachable
-from yeldro.core.reach.rules import Action, Treatment
+from yeldro.core.reach.rules import Treatment
 from yeldro.core.selection.selection import Selection
 
 
@@ -50,7 +49,7 @@ class Change:
 class Collision:
     """Moved rows of `table` that would have the same values in unique `columns` as another row,
     with some of the pairs: the key of the one that collides, and that of the other. They are
-    `dropped`, or else forbid the run."""
+    `dropped`, or else block the run."""
 
     table: Table
     columns: tuple[str, ...]
@@ -71,7 +70,7 @@ class Part:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stop:
-    """Rows that forbid the deletion. `lift` is the option that would allow it, "" where there is
+    """Rows that block the deletion. `lift` is the option that would allow it, "" where there is
     none."""
 
     table: Table
@@ -87,7 +86,7 @@ class Reach:
 
     `deleted` holds a key set for each table that loses rows, children first; `links` are the
     references within the deleted rows that are taken away first, because rows reference each other
-    in a circle or within one table; `late` are those that cannot be, and must be checked at the
+    in a cycle or within one table; `late` are those that cannot be, and must be checked at the
     end. `parts` stand in the order in which they are done.
     """
 

@@ -6,9 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import OnDelete, Reference, Schema, Table, TableName
-from yeldro.core.reach.order import find_order as find_order
-from yeldro.core.reach.order import reachable as reachable
 from yeldro.errors import UsageError
 
 
@@ -22,21 +21,11 @@ class Rule(StrEnum):
     STOP = "stop"
 
 
-class Action(StrEnum):
-    """What happens to a row of the reach. To move is to point its reference at a kept row."""
-
-    DELETE = "delete"
-    DETACH = "detach"
-    MOVE = "move"
-    FILL = "fill"
-    STOP = "stop"
-
-
 @dataclass(frozen=True, slots=True)
 class Rules:
     """The rule for dependents in general, and those for some tables.
 
-    `breaks_cycles`: circles may be deleted with the engine's own checks off, where it cannot
+    `breaks_cycles`: cycles may be deleted with the engine's own checks off, where it cannot
     otherwise.
     """
 

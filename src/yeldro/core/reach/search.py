@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.model.action import Action
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
-from yeldro.core.reach.order import find_order as find_order
-from yeldro.core.reach.order import reachable as reachable
+from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
-from yeldro.core.reach.rules import Action, Rules, Treatment
+from yeldro.core.reach.rules import Rules, Treatment
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 
@@ -48,40 +48,36 @@ def tables_in_reach(
 ) -> list[Table]:
     """A table for each key set that a search from `root` may store: once if its rows may go, and
     once for each reference that may be taken away."""
-    treatments = [(reference, rules.treatment(reference).action) for reference in schema.acting]
-    edges = [
-        (r.parent.name, r.child.name)
-        for r, action in treatments
-        if action is Action.DELETE and not r.broken
-    ]
-    reached = reachable(root.name, edges)
-    detached = [
-        r.child
-        for r, action in treatments
-        if action is Action.DETACH and r.parent.name in set(reached)
-    ]
+    actions = {reference: rules.treatment(reference).action for reference in schema.acting}
+    deleting = [r for r, action in actions.items() if action is Action.DELETE and not r.broken]
+    reached = reachable(root.name, _edges(deleting))
     leaves = {} if store else _find_leaves(schema, root, reached, rules)
-    return [
-        *(schema.by_name[name] for name in reached if name not in leaves),
-        *(table for table in detached if table.identity and not table.shares_identity),
-    ]
+    going = [schema.by_name[name] for name in reached if name not in leaves]
+    detaching = [r for r, action in actions.items() if action is Action.DETACH]
+    detached = [r.child for r in detaching if r.parent.name in set(reached)]
+    return going + [table for table in detached if table.identity and not table.shares_identity]
+
+
+def _edges(references: Sequence[Reference]) -> list[tuple[TableName, TableName]]:
+    return [(reference.parent.name, reference.child.name) for reference in references]
 
 
 def _find_leaves(
     schema: Schema, root: Table, reached: list[TableName], rules: Rules
 ) -> dict[TableName, Reference]:
     """The tables whose rows need no stored keys, each with the one reference through which they
-    hang on others."""
+    depend on others."""
     leaves = {}
     for name in reached:
         table = schema.by_name[name]
         into = [r for r in schema.acting if r.child is table and r.parent.name in reached]
         stands_alone = table.identity and not table.refusal and not schema.incoming(table)
-        if table is not root and stands_alone and len(into) == 1:
-            reference = into[0]
-            certain = reference.declared and reference.enforced and not reference.broken
-            if certain and rules.treatment(reference).action is Action.DELETE:
-                leaves[name] = reference
+        if table is root or not stands_alone or len(into) != 1:
+            continue
+        reference = into[0]
+        certain = reference.declared and reference.enforced and not reference.broken
+        if certain and rules.treatment(reference).action is Action.DELETE:
+            leaves[name] = reference
     return leaves
 
 
@@ -113,38 +109,32 @@ class Search:
     def follow(self) -> None:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a
         key set."""
-        deleting = [
-            reference
-            for reference in self.schema.acting
-            if not reference.broken and self.rules.treatment(reference).action is Action.DELETE
-        ]
-        edges = [(reference.parent.name, reference.child.name) for reference in deleting]
+        acting = [reference for reference in self.schema.acting if not reference.broken]
+        deleting = [r for r in acting if self.rules.treatment(r).action is Action.DELETE]
+        edges = _edges(deleting)
         reached = reachable(self.root.name, edges)
         leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
         for component in find_components(reached, edges):
-            if component[0] in leaves:
-                continue
-            members = set(component)
-            entering = [
-                r for r in deleting if r.child.name in members and r.parent.name not in members
-            ]
-            inner = [r for r in deleting if r.child.name in members and r.parent.name in members]
-            for reference in entering:
-                self._pull(reference, since=None)
-            self._close(inner)
+            if component[0] not in leaves:
+                self._follow_into(set(component), deleting)
         for name, reference in leaves.items():
             if self.counts.get(reference.parent.name):
-                self.sets[name], rows = self.database.hang(
-                    reference, self.sets[reference.parent.name]
-                )
+                parents = self.sets[reference.parent.name]
+                self.sets[name], rows = self.database.hang(reference, parents)
                 self.counts[name] = 0
                 self._note(reference, rows)
         self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
-        self.sets = {
-            name: keys
-            for name, keys in self.sets.items()
-            if self.counts[name] or name == self.root.name
-        }
+        full = {name for name, rows in self.counts.items() if rows} | {self.root.name}
+        self.sets = {name: keys for name, keys in self.sets.items() if name in full}
+
+    def _follow_into(self, members: set[TableName], deleting: Sequence[Reference]) -> None:
+        """Bring in the rows of tables that reference each other, or of a single one: first through
+        references from outside, then through their own."""
+        into = [reference for reference in deleting if reference.child.name in members]
+        for reference in into:
+            if reference.parent.name not in members:
+                self._pull(reference, since=None)
+        self._close([reference for reference in into if reference.parent.name in members])
 
     def _close(self, inner: list[Reference]) -> None:
         """Follow the references inside a component until a whole round brings nothing new."""
@@ -221,7 +211,7 @@ class Search:
         return self.database.make_key_set(table)
 
     def _leads_to_rows(self, reference: Reference) -> bool:
-        """Whether rows that go hang on others through this reference, even where another brought
+        """Whether rows that go depend on others through this reference, even where another brought
         them in first."""
         parents = self.sets.get(reference.parent.name)
         if reference in self.via or parents is None or not self.counts.get(reference.child.name):
@@ -240,19 +230,20 @@ class Search:
                 yield reference, treatment, parents
 
     def find_detachments(self) -> Iterator[Detachment]:
+        """Rows that stay and lose their reference, with their keys."""
         for reference, treatment, parents in self._leaving(Action.DETACH):
-            gone = self.sets.get(reference.child.name)
-            if self._is_part(reference, parents) or not self.database.count_referencing(
-                reference, parents, gone
-            ):
+            child = reference.child
+            gone = self.sets.get(child.name)
+            if self._is_part(reference, parents):
                 continue
-            if reference.child.shares_identity:
+            if not self.database.count_referencing(reference, parents, gone):
+                continue
+            if child.shares_identity:
                 raise UsageError(
-                    f"Rows of {reference.child.label} would be detached, but nothing tells them "
-                    "apart.",
-                    f"Give it a key without NULLs, or --dependents {reference.child.label}=delete.",
+                    f"Rows of {child.label} would be detached, but nothing tells them apart.",
+                    f"Give it a key without NULLs, or --dependents {child.label}=delete.",
                 )
-            keys = self._make_key_set(reference.child)
+            keys = self._make_key_set(child)
             rows = self.database.pull(reference, parents, keys, without=[gone] if gone else [])
             yield Detachment(reference, treatment, keys, rows)
 
@@ -312,32 +303,29 @@ class Search:
                     )
 
     def find_knots(self, references: Sequence[Reference]) -> Iterator[Stop]:
+        """Tables that reference each other in a way that the engine cannot take apart."""
+        hint = self.database.abilities.cycle_hint
+        reason = "its tables reference each other in a cycle without a column that may be NULL"
         for reference in references:
             rows = self.counts[reference.child.name]
-            reason = "its tables reference each other in a circle without a column that may be NULL"
-            yield Stop(
-                reference.child, rows, reference, reason, self.database.abilities.circle_hint
-            )
+            yield Stop(reference.child, rows, reference, reason, hint)
 
     def find_rings(self) -> Iterator[Stop]:
+        """Rows that point at themselves, or at each other within their table, where the engine
+        cannot delete such."""
+        if self.rules.breaks_cycles:
+            return
+        hint = self.database.abilities.cycle_hint
+        reason = (
+            "they point at themselves or at each other in a cycle, and no column of it may be NULL"
+        )
         for name, keys in self.sets.items():
-            for reference in (
-                ()
-                if self.rules.breaks_cycles or not self.counts[name]
-                else self.schema.outgoing(keys.table)
-            ):
+            for reference in self.schema.outgoing(keys.table) if self.counts[name] else ():
                 free = reference.nullable_columns and reference.is_clearable
-                rigid = reference.is_self and not free and not reference.broken
-                if rigid and (
-                    rows := self.database.count_ringed(reference, keys, self.counts[name])
-                ):
-                    reason = (
-                        "they point at themselves or at each other in a cycle, and no column of "
-                        "it may be NULL"
-                    )
-                    yield Stop(
-                        keys.table, rows, reference, reason, self.database.abilities.circle_hint
-                    )
+                if not reference.is_self or free or reference.broken:
+                    continue
+                if rows := self.database.count_ringed(reference, keys, self.counts[name]):
+                    yield Stop(keys.table, rows, reference, reason, hint)
 
     def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
         by_table: dict[TableName, list[Detachment]] = {}

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import groupby
 
 from yeldro.core.database.archive_format import Stage
+from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database, Effect
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table
 from yeldro.core.restore.plan import (
     RestorePart,
@@ -33,123 +35,155 @@ def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool =
         parts = list(group)
         if any(part.waits for part in parts):
             parts = list(look_at_step(database, [part.stage for part in parts]))
-            for refusal in (
-                refusal for part in parts for refusal in find_refusals(part, keep_differing)
-            ):
-                raise Refused(refusal)
-        tallies.append(_undo_step(database, parts))
+            for part in parts:
+                for refusal in find_refusals(part, keep_differing):
+                    raise Refused(refusal)
+        tallies.append(_Undoing(database, parts).undo())
     return add_tallies(tallies)
 
 
-def _undo_step(database: Database, parts: Sequence[RestorePart]) -> Tally:
-    """A kept row gives back what was filled in before the rows come back that it was taken from."""
-    back = {part.stage: part for part in parts if not part.is_change and part.to_do}
-    again = [part for part in parts if part.is_change and (part.to_do or part.stage.portion.waits)]
-    for stage, part in back.items():
-        if part.standing.there:
-            database.keep_absent(stage)
-    effects = [
-        effect for stage in back for effect in database.find_effects(stage.table, None, "insert")
-    ]
-    for part in again:
-        effects += database.find_effects(part.table, part.stage.portion.changed)
-    touched = dict.fromkeys([*(stage.table for stage in back), *(part.table for part in again)])
-    touched.update(dict.fromkeys(effect.table for effect in effects))
-    staged = {
-        table: [stage for stage in _stages(back, again) if stage.table is table]
-        for table in touched
-    }
-    before = {table: database.count_rows(table) for table in touched}
-    # Where a trigger may write to rows, what counts is whether any but the restored ones are other
-    # rows in the end.
-    foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
-    others = {table: database.digest_others(table, staged[table]) for table in foreseen}
-    start = database.find_changes()
-    done: Counter[Table] = Counter()
-    for part in again:
-        if part.stage.portion.waits:
-            done[part.table] += database.empty_waiting(part.stage)
-    filled = [part for part in again if part.stage.portion.action == "fill"]
-    for part in filled:
-        done[part.table] += database.reattach(part.stage)
-    for group in in_order(database, list(back)):
-        counts = [database.insert(group[0])] if len(group) == 1 else database.insert_together(group)
-        done.update(dict(zip((stage.table for stage in group), counts, strict=True)))
-    for part in again:
-        if part not in filled:
-            done[part.table] += database.reattach(part.stage)
-    database.force_checks()
-    changed = database.find_changes().since(start)
+class _Undoing:
+    """One step of a run that is undone: rows that come back, and rows that stayed and get their
+    old values back."""
+
+    def __init__(self, database: Database, parts: Sequence[RestorePart]) -> None:
+        self.database = database
+        self.back = {part.stage: part for part in parts if part.to_do and not part.is_change}
+        changes = [part for part in parts if part.is_change]
+        self.again = [part for part in changes if part.to_do or part.stage.portion.waits]
+        self.done: Counter[Table] = Counter()
+
+    def undo(self) -> Tally:
+        """Put the rows of the step back, and account for every table that this may have touched."""
+        database = self.database
+        for stage, part in self.back.items():
+            if part.standing.there:
+                database.keep_absent(stage)
+        effects = list(self._find_effects())
+        touched = self._find_touched(effects)
+        staged = {table: self._stages_of(table) for table in touched}
+        before = {table: database.count_rows(table) for table in touched}
+        # Where a trigger may write to rows, what counts is whether any but the restored ones are
+        # other rows in the end.
+        foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
+        others = {table: database.digest_others(table, staged[table]) for table in foreseen}
+        start = database.find_changes()
+        self._put_back()
+        database.force_checks()
+        changed = database.find_changes().since(start)
+        _count_strangers(database, before, changed)
+        lines = [self._account(table, rows, effects) for table, rows in before.items()]
+        for line in lines:
+            self.done[line.table] += line.inserted_by_triggers
+        explained = self._explain(changed, staged, others)
+        database.advance_counters(list(self.back))
+        return Tally(
+            tuple(lines),
+            changed.total,
+            explained,
+            tuple(find_unknown(database, changed)),
+            tuple(find_causes(effects, before, "INSERT|UPDATE")),
+            tuple(find_replaced(database, changed)),
+        )
+
+    def _find_effects(self) -> Iterator[Effect]:
+        for stage in self.back:
+            yield from self.database.find_effects(stage.table, None, "insert")
+        for part in self.again:
+            yield from self.database.find_effects(part.table, part.stage.portion.changed)
+
+    def _find_touched(self, effects: Sequence[Effect]) -> list[Table]:
+        own = [stage.table for stage in self._stages()]
+        written = [effect.table for effect in effects]
+        return list(dict.fromkeys([*own, *written]))
+
+    def _stages(self) -> list[Stage]:
+        return [*self.back, *(part.stage for part in self.again)]
+
+    def _stages_of(self, table: Table) -> list[Stage]:
+        return [stage for stage in self._stages() if stage.table is table]
+
+    def _put_back(self) -> None:
+        """A kept row gives back what was filled in before the rows come back that it was taken
+        from: else a unique value would stand in both."""
+        database = self.database
+        for part in self.again:
+            if part.stage.portion.waits:
+                self.done[part.table] += database.empty_waiting(part.stage)
+        filled = [part for part in self.again if part.stage.portion.action is Action.FILL]
+        for part in filled:
+            self.done[part.table] += database.reattach(part.stage)
+        for group in in_order(database, list(self.back)):
+            self._insert(group)
+        for part in self.again:
+            if part not in filled:
+                self.done[part.table] += database.reattach(part.stage)
+
+    def _insert(self, group: Sequence[Stage]) -> None:
+        """Tables that reference each other come back in one statement."""
+        if len(group) == 1:
+            self.done[group[0].table] += self.database.insert(group[0])
+            return
+        for stage, rows in zip(group, self.database.insert_together(group), strict=True):
+            self.done[stage.table] += rows
+
+    def _explain(
+        self,
+        changed: Changes,
+        staged: Mapping[Table, Sequence[Stage]],
+        others: Mapping[Table, object],
+    ) -> int:
+        """How many of the changes that the database counted are known to be right."""
+        database = self.database
+        explained = sum(rows * table.weight for table, rows in self.done.items())
+        if changed.tables is not None:
+            # More changes than rows are fine where no other row was touched by them.
+            for table, stages in staged.items():
+                more = changed.of(table).total - self.done[table]
+                if more and not database.count_touched(table, stages):
+                    explained += more
+            return explained
+        digests = {table: database.digest_others(table, staged[table]) for table in others}
+        return max(explained, changed.total) if others and digests == others else explained
+
+    def _account(self, table: Table, before: int, effects: Sequence[Effect]) -> Line:
+        """The line of one table: rows count as restored only if they are there with the same
+        bytes."""
+        database = self.database
+        mine = [part for part in self.back.values() if part.table is table]
+        again = [part for part in self.again if part.table is table]
+        inserted = sum(_count_whole(database, part) for part in mine)
+        attached = sum(_count_attached(database, part) for part in again)
+        wanted = sum(part.to_do for part in mine)
+        after = database.count_rows(table)
+        by_triggers = 0
+        if _may_insert(database, effects, table):
+            by_triggers = max(0, after - before - inserted)
+        return Line(
+            table,
+            before,
+            after,
+            inserted_by_triggers=by_triggers,
+            dangling=sum(_count_dangling(database, part) for part in (*mine, *again)),
+            to_restore=sum(part.to_do - part.again for part in (*mine, *again)),
+            inserted=inserted,
+            reattached=attached - sum(part.again for part in again),
+            differing=() if inserted == wanted else _find_differing(database, mine),
+        )
+
+
+def _count_strangers(database: Database, before: dict[Table, int], changed: Changes) -> None:
+    """Add tables of which nobody knew that they are touched, with the rows that they had before."""
     for table in find_strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
-    lines = [
-        _account(database, table, rows, back, again, effects) for table, rows in before.items()
-    ]
-    for line in lines:
-        done[line.table] += line.inserted_by_triggers
-    explained = sum(rows * table.weight for table, rows in done.items())
-    if changed.tables is not None:
-        for table in touched:
-            more = changed.of(table).total - done[table]
-            explained += more if more and not database.count_touched(table, staged[table]) else 0
-    elif (
-        all(
-            database.digest_others(table, staged[table]) == digest
-            for table, digest in others.items()
-        )
-        and others
-    ):
-        explained = max(explained, changed.total)
-    database.advance_counters(list(back))
-    causes = tuple(find_causes(effects, before, "INSERT|UPDATE"))
-    replaced = tuple(find_replaced(database, changed))
-    return Tally(
-        tuple(lines),
-        changed.total,
-        explained,
-        tuple(find_unknown(database, changed)),
-        causes,
-        replaced,
-    )
 
 
-def _stages(back: Mapping[Stage, RestorePart], again: Sequence[RestorePart]) -> list[Stage]:
-    return [*back, *(part.stage for part in again)]
-
-
-def _account(
-    database: Database,
-    table: Table,
-    before: int,
-    back: Mapping[Stage, RestorePart],
-    changes: Sequence[RestorePart],
-    effects: Sequence[Effect],
-) -> Line:
-    """The line of one table: rows count as restored only if they are there with the same bytes."""
-    mine = [part for part in back.values() if part.table is table]
-    again = [part for part in changes if part.table is table]
-    inserted = sum(_count_whole(database, part) for part in mine)
-    attached = sum(_count_attached(database, part) for part in again)
-    parentless = 0
-    for part in (*mine, *again):
-        for reference, rows in find_parentless(database, part.stage, ()):
-            parentless += max(0, rows - (part.stage.portion.orphans or {}).get(str(reference), 0))
-    after = database.count_rows(table)
-    by_triggers = after - before - inserted
-    return Line(
-        table,
-        before,
-        after,
-        inserted_by_triggers=max(0, by_triggers) if _may_insert(database, effects, table) else 0,
-        dangling=parentless,
-        to_restore=sum(part.to_do - part.again for part in (*mine, *again)),
-        inserted=inserted,
-        reattached=attached - sum(part.again for part in again),
-        differing=_find_differing(database, mine)
-        if inserted != sum(part.to_do for part in mine)
-        else (),
-    )
+def _count_dangling(database: Database, part: RestorePart) -> int:
+    """Rows that point at no row, beyond those that did so before the run."""
+    known = part.stage.portion.orphans or {}
+    found = find_parentless(database, part.stage, ())
+    return sum(max(0, rows - known.get(str(reference), 0)) for reference, rows in found)
 
 
 def _find_differing(database: Database, parts: Sequence[RestorePart]) -> tuple[str, ...]:

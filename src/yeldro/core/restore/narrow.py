@@ -2,42 +2,44 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table, overlaps
 from yeldro.core.restore.plan import find_links
 
 
 def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> int:
-    """Let the stages hold only the listed rows of `root`, and what hung on them when they went.
+    """Let the stages hold only the listed rows of `root`, and what depended on them when they went.
 
     Returns how many rows of `root` these are.
     """
-    chosen = 0
     kept = {stage.portion.number: database.make_staged_set(stage) for stage in stages}
-    back: dict[Table, list[KeySet]] = {}
-    for stage in stages:
-        if stage.portion.action == "delete":
-            back.setdefault(stage.table, []).append(kept[stage.portion.number])
-            if stage.table is root:
-                chosen += database.pull_staged(stage, kept[stage.portion.number], None, listed)
+    back = [stage for stage in stages if stage.portion.action is Action.DELETE]
+    chosen = 0
+    for stage in back:
+        if stage.table is root:
+            chosen += database.pull_staged(stage, kept[stage.portion.number], None, listed)
     added = 1
     while added:
-        added = 0
-        for stage in stages:
-            for reference in find_links(database, stage):
-                sets = [
-                    kept_set
-                    for table, some in back.items()
-                    if overlaps(table, reference.parent)
-                    for kept_set in some
-                ]
-                for parents in () if reference.broken else sets:
-                    added += database.pull_staged(
-                        stage, kept[stage.portion.number], reference, parents
-                    )
+        added = sum(_pull_dependents(database, stage, back, kept) for stage in stages)
     for stage in stages:
         database.keep_staged(stage, kept[stage.portion.number])
     return chosen
+
+
+def _pull_dependents(
+    database: Database, stage: Stage, back: Sequence[Stage], kept: Mapping[int, KeySet]
+) -> int:
+    """Keep the rows of a stage that depended on rows which are kept. Returns how many are new."""
+    added = 0
+    for reference in find_links(database, stage):
+        if reference.broken:
+            continue
+        for other in back:
+            if overlaps(other.table, reference.parent):
+                mine, parents = kept[stage.portion.number], kept[other.portion.number]
+                added += database.pull_staged(stage, mine, reference, parents)
+    return added

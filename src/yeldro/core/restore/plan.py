@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from yeldro.core.database.archive_format import Portion, Stage, Standing
 from yeldro.core.database.connection import Database
+from yeldro.core.model.action import Action
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Table, overlaps
 
@@ -34,7 +35,7 @@ class RestorePart:
     @property
     def is_change(self) -> bool:
         """Whether its rows stayed, and were detached, moved or filled."""
-        return self.stage.portion.action != "delete"
+        return self.stage.portion.action is not Action.DELETE
 
     @property
     def to_do(self) -> int:
@@ -47,7 +48,7 @@ class RestorePart:
 @dataclass(frozen=True, slots=True, eq=False)
 class RestorePlan:
     """What a restoration would do. `parts` stand in the order in which it goes: the last step of
-    the run first, and within a step parents first, detachments last. `refusals` forbid it."""
+    the run first, and within a step parents first, detachments last. `refusals` block it."""
 
     database: str
     run: str
@@ -70,14 +71,13 @@ class RestorePlan:
 def find_entangled(portions: Sequence[Portion]) -> str:
     """A table of which several steps of a run may have touched the same rows, "" where there is
     none."""
-    blurred = [one for one in portions if one.action != "delete" or not one.table.lasting_keys]
-    both = (
-        one
-        for one in blurred
-        for other in portions
-        if other.table is one.table and other.step != one.step
-    )
-    return next((one.table.label for one in both), "")
+    for one in portions:
+        if one.action is Action.DELETE and one.table.lasting_keys:
+            continue  # a deleted row can be told apart for good: no other step touched it
+        for other in portions:
+            if other.table is one.table and other.step != one.step:
+                return one.table.label
+    return ""
 
 
 def make_restore_plan(
@@ -92,22 +92,14 @@ def make_restore_plan(
     takes back."""
     parts: list[RestorePart] = []
     for step in sorted({stage.portion.step for stage in stages}, reverse=True):
-        parts += look_at_step(
-            database, [stage for stage in stages if stage.portion.step == step], tuple(parts)
-        )
-    return RestorePlan(
-        database.title,
-        run,
-        tuple(parts),
-        (
-            *(note for part in parts for note in _notes(part, keep_differing)),
-            *_find_altered(database, parts),
-        ),
-        (
-            *(refusal for part in parts for refusal in find_refusals(part, keep_differing)),
-            *([] if no_rollback else dict.fromkeys(_find_lasting(database, parts))),
-        ),
-    )
+        mine = [stage for stage in stages if stage.portion.step == step]
+        parts += list(look_at_step(database, mine, tuple(parts)))
+    notes = [note for part in parts for note in _notes(part, keep_differing)]
+    notes += _find_altered(database, parts)
+    refusals = [refusal for part in parts for refusal in find_refusals(part, keep_differing)]
+    if not no_rollback:
+        refusals += dict.fromkeys(_find_lasting(database, parts))
+    return RestorePlan(database.title, run, tuple(parts), tuple(notes), tuple(refusals))
 
 
 def _find_lasting(database: Database, parts: Sequence[RestorePart]) -> Iterator[str]:
@@ -122,23 +114,28 @@ def look_at_step(
     database: Database, stages: Sequence[Stage], later: Sequence[RestorePart] = ()
 ) -> Iterator[RestorePart]:
     """The parts of one step of the run. Those of `later` steps will be undone before them."""
-    back = [stage for stage in stages if stage.portion.action == "delete"]
+    back = [stage for stage in stages if stage.portion.action is Action.DELETE]
     changes = [stage for stage in stages if stage not in back]
     parents = [*back, *(part.stage for part in later if not part.is_change)]
-    for stage in [*(stage for group in in_order(database, back) for stage in group), *changes]:
+    returned = [stage for group in in_order(database, back) for stage in group]
+    for stage in [*returned, *changes]:
         standing = database.stand(stage)
-        if (stage in changes or not stage.key) and any(part.table is stage.table for part in later):
+        is_change = stage in changes
+        if (is_change or not stage.key) and any(part.table is stage.table for part in later):
             yield RestorePart(stage, standing, waits=True)
             continue
-        wanted = standing.absent if stage in back else standing.back
-        parentless = dict(find_parentless(database, stage, parents)) if wanted else {}
-        known = (
-            [one for one in changes[: changes.index(stage)] if _is_same_action(one, stage)]
-            if stage in changes
-            else []
-        )
-        beside, again = database.count_beside(stage, known) if known else (0, 0)
+        parentless = {}
+        if standing.back if is_change else standing.absent:
+            parentless = dict(find_parentless(database, stage, parents))
+        beside, again = _count_beside(database, stage, changes) if is_change else (0, 0)
         yield RestorePart(stage, standing, parentless, beside=beside, again=again)
+
+
+def _count_beside(database: Database, stage: Stage, changes: Sequence[Stage]) -> tuple[int, int]:
+    """How many rows an earlier part has for the same action too, and of those to be restored."""
+    earlier = changes[: changes.index(stage)]
+    known = [other for other in earlier if _is_same_action(other, stage)]
+    return database.count_beside(stage, known) if known else (0, 0)
 
 
 def _is_same_action(one: Stage, other: Stage) -> bool:
@@ -160,7 +157,7 @@ def find_links(database: Database, stage: Stage) -> Sequence[Reference]:
 
 
 def in_order(database: Database, stages: Sequence[Stage]) -> list[list[Stage]]:
-    """Parents before what references them; tables that reference each other in a circle stand
+    """Parents before what references them; tables that reference each other in a cycle stand
     together."""
     by_table = {stage.table.name: stage for stage in stages}
     edges = [(reference.parent.name, reference.child.name) for reference in database.schema.acting]
@@ -172,14 +169,12 @@ def find_parentless(
 ) -> Iterator[tuple[Reference, int]]:
     """References of the staged rows that would point at nothing, beyond those that did so before
     the run."""
-    portion = stage.portion
     for reference in find_links(database, stage):
-        if reference.broken or not set(reference.columns) <= set(portion.columns):
+        if reference.broken or not set(reference.columns) <= set(stage.portion.columns):
             continue
         parents = [other for other in stages if overlaps(other.table, reference.parent)]
-        kept = [
-            parent for parent in parents if set(reference.referred) <= set(parent.portion.columns)
-        ]
+        referred = set(reference.referred)
+        kept = [parent for parent in parents if referred <= set(parent.portion.columns)]
         if rows := database.count_parentless(reference, stage, kept):
             yield reference, rows
 
@@ -188,77 +183,76 @@ def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[
     """Triggers may have changed more of a row than the run did, and so may anybody since."""
     changes = [part for part in parts if part.is_change and part.standing.back and not part.waits]
     for part in changes:
-        known = {
-            name
-            for other in changes
-            if other.table is part.table
-            for name in other.stage.portion.changed
-        }
-        columns = ", ".join(
-            name for name in database.find_differing(part.stage) if name not in known
-        )
+        same = [other.stage.portion for other in changes if other.table is part.table]
+        known = {name for portion in same for name in portion.changed}
+        columns = [name for name in database.find_differing(part.stage) if name not in known]
         if columns:
             yield (
-                f"Rows of {part.table.label} are not as before the run in {columns}; that is left "
-                "alone."
+                f"Rows of {part.table.label} are not as before the run in {', '.join(columns)}; "
+                "that is left alone."
             )
 
 
 def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
-    portion, standing, label = part.stage.portion, part.standing, part.table.label
+    standing, label = part.standing, part.table.label
     if part.waits:
         yield (
             f"How many of {standing.rows:,} rows of {label} come back is known when later steps "
             "are undone."
         )
-        return
-    if part.is_change and standing.differing:
-        yield (
-            f"{standing.differing:,} rows of {label} are not as the run left them; they are left "
-            "alone."
-        )
-    if part.is_change and standing.absent:
-        yield (
-            f"{standing.absent:,} rows of {label} that the run changed are gone; they are left "
-            "alone."
-        )
-    if not part.is_change and standing.differing and keep_differing:
+    elif part.is_change:
+        left = "they are left alone."
+        if standing.differing:
+            yield f"{standing.differing:,} rows of {label} are not as the run left them; {left}"
+        if standing.absent:
+            yield f"{standing.absent:,} rows of {label} that the run changed are gone; {left}"
+    elif standing.differing and keep_differing:
         yield (
             f"{standing.differing:,} rows of {label} are there with other values; they are left "
             "alone."
         )
-    if portion.left_out and not part.is_change and standing.absent:
-        for name in portion.left_out:
-            yield f"{label}.{name} is not in the archive: it comes back as its default."
+    for name in () if part.waits else _find_left_out(part):
+        yield f"{label}.{name} is not in the archive: it comes back as its default."
 
 
 def find_refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
-    portion, standing, label = part.stage.portion, part.standing, part.table.label
+    """Why a part cannot be restored."""
     if part.waits:
         return
-    if part.is_change:
-        differing = 0 if part.stage.key else standing.rows - standing.same - standing.back
-    else:
-        differing = standing.differing if part.stage.key else standing.there - standing.same
-    if differing and not (keep_differing and part.stage.key):
-        if part.stage.key:
-            yield (
-                f"Rows with other values have taken {differing:,} of the keys of {label};"
-                " --differing keep leaves those."
-            )
-        else:
-            yield (
-                f"{label} has no key, and rows like the archived ones came or went since: nobody "
-                "knows which."
-            )
+    label = part.table.label
+    differing = _count_differing(part)
+    if differing and not part.stage.key:
+        yield (
+            f"{label} has no key, and rows like the archived ones came or went since: nobody "
+            "knows which."
+        )
+    elif differing and not keep_differing:
+        yield (
+            f"Rows with other values have taken {differing:,} of the keys of {label}; "
+            "--differing keep leaves those."
+        )
+    known = part.stage.portion.orphans or {}
     for reference, rows in part.parentless.items():
-        if rows > (portion.orphans or {}).get(str(reference), 0):
+        if rows > known.get(str(reference), 0):
             yield (
                 f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are "
                 f"gone ({reference})."
             )
-    if portion.left_out and not part.is_change and standing.absent:
-        for name in portion.left_out:
-            column = part.table.column(name)
-            if not (column.nullable or column.default or column.generated):
-                yield f"{label}.{name} was left out of the archive, and it needs a value."
+    for name in _find_left_out(part):
+        column = part.table.column(name)
+        if not (column.nullable or column.default or column.generated):
+            yield f"{label}.{name} was left out of the archive, and it needs a value."
+
+
+def _count_differing(part: RestorePart) -> int:
+    """Rows that are there and are not what the run left, or archived."""
+    standing = part.standing
+    if part.is_change:
+        return 0 if part.stage.key else standing.rows - standing.same - standing.back
+    return standing.differing if part.stage.key else standing.there - standing.same
+
+
+def _find_left_out(part: RestorePart) -> tuple[str, ...]:
+    """The columns of rows to come back that the archive does not hold."""
+    comes_back = part.standing.absent and not part.is_change
+    return part.stage.portion.left_out if comes_back else ()

@@ -12,9 +12,10 @@ from yeldro.core.cautions.of_condition import find_doubts
 from yeldro.core.cautions.of_rows import whole_table
 from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Part, Reach, root_keys
-from yeldro.core.reach.rules import Action, Rules
+from yeldro.core.reach.rules import Rules
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import Removal, Written, find_removals
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
@@ -206,7 +207,7 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, KeySet]) -> 
             left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
         if left:
             verdict.faults.append(
-                f"{left:,} rows of {stop.table.label} forbid it through {stop.via} ({stop.reason})."
+                f"{left:,} rows of {stop.table.label} block the delete through {stop.via} ({stop.reason})."
             )
 
 
@@ -239,7 +240,7 @@ def _settle_stops(
 
 
 def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
-    """The order as it stands, but each statement after those that lift what forbids it; nothing
+    """The order as it stands, but each statement after those that lift what blocks it; nothing
     where it is so now."""
     waiting = list(dict.fromkeys(verdict for verdict, _ in judged))
     if not any(verdict.after for verdict in waiting):

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
 from yeldro.core.database.archive_format import Piece, Portion
 from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Schema, Table
 from yeldro.core.reach.reach import Reach
 from yeldro.errors import UsageError
@@ -21,37 +23,37 @@ def read_left_out(texts: Sequence[str], schema: Schema, root: Table | None) -> L
     UsageError for what cannot be left out.
     """
     found: dict[Table, set[str]] = {}
-    for text in (part.strip() for whole in texts for part in whole.split(",") if part.strip()):
+    names = [part.strip() for whole in texts for part in whole.split(",")]
+    for text in filter(None, names):
         place, dot, name = text.rpartition(".")
         if not (dot or root):
-            raise UsageError(
-                f"--leave-out {text}: the steps are of several tables.", "Write TABLE.COLUMN."
-            )
+            hint = "Write TABLE.COLUMN."
+            raise UsageError(f"--leave-out {text}: the steps are of several tables.", hint)
         table = root if root and not dot else schema.find_table(place)
         column = table.find_column(name).name
-        keys = {part for key in table.lasting_keys for part in key}
-        linking = {name for reference in schema.outgoing(table) for name in reference.columns}
-        if not keys or column in keys | linking or column in schema.referred_columns(table):
+        if not _can_be_left_out(table, column, schema):
             raise UsageError(
                 f"{table.label}.{column} cannot be left out: without it a row could not be found "
                 "again, or be linked."
             )
         found.setdefault(table, set()).add(column)
-    return {table: frozenset(names) for table, names in found.items()}
+    return {table: frozenset(columns) for table, columns in found.items()}
+
+
+def _can_be_left_out(table: Table, column: str, schema: Schema) -> bool:
+    keys = {name for key in table.lasting_keys for name in key}
+    linking = {name for reference in schema.outgoing(table) for name in reference.columns}
+    needed = keys | linking | set(schema.referred_columns(table))
+    return bool(keys) and column not in needed
 
 
 def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator[str]:
-    """The columns of the reach whose values cannot be kept exactly, each with the reason."""
+    """What of the reach cannot be kept exactly, or could not be brought back, with the reason."""
     for table in dict.fromkeys(part.table for part in reach.parts if part.rows):
         for column in table.columns:
             form = database.find_form(column)
             if form.fault and column.name not in left_out.get(table, ()):
                 yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
-    changed = [
-        *(one.reference.child for one in reach.detached),
-        *(one.table for one in reach.changes),
-    ]
-    detached = Counter(table for table in changed if not table.lasting_keys)
     for change in reach.changes:
         lasting = [key for key in change.table.lasting_keys if not set(key) & set(change.columns)]
         if change.waiting and not lasting:
@@ -59,12 +61,18 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
                 f"{change.table.label} has no key, so its rows that wait for --fill could not be "
                 "brought back."
             )
-    for table, references in detached.items():
-        if references > 1:
+    for table, changes in _count_changes(reach).items():
+        if changes > 1 and not table.lasting_keys:
             yield (
-                f"{table.label} has no key, and {references} changes touch it: nobody could tell "
+                f"{table.label} has no key, and {changes} changes touch it: nobody could tell "
                 "which was whose."
             )
+
+
+def _count_changes(reach: Reach) -> Counter[Table]:
+    """How many kinds of change there are to rows that stay, by table."""
+    detached = [one.reference.child for one in reach.detached]
+    return Counter([*detached, *(change.table for change in reach.changes)])
 
 
 def find_pieces(
@@ -74,58 +82,46 @@ def find_pieces(
     for each table whose rows get new values. They are those of a `step`; there are `earlier` ones.
     """
     pieces: list[Piece] = []
-    for keys, rows in reach.deleted:
-        if rows:
-            columns, key = _kept(keys.table, left_out), find_lasting_key(database, keys)
-            portion = Portion(
-                earlier + len(pieces) + 1,
-                keys.table,
-                columns,
-                rows,
-                key,
-                alike=None if key else database.count_alike(keys, columns),
-                orphans=_count_orphans(database, reach, keys),
-                step=step,
-            )
-            pieces.append(Piece(portion, keys))
-    for detachment in reach.detached:
-        table, treatment = detachment.reference.child, detachment.treatment
-        columns = _kept(table, left_out)
-        key = find_lasting_key(database, detachment.keys, treatment.columns)
-        portion = Portion(
-            earlier + len(pieces) + 1,
-            table,
-            columns,
-            detachment.rows,
-            key,
-            detachment.reference,
-            treatment.columns,
-            treatment.to_default,
-            None if key else database.count_alike(detachment.keys, columns),
-            action="detach",
-            step=step,
-        )
-        pieces.append(Piece(portion, detachment.keys))
-    for change in reach.changes:
-        columns, key = (
-            _kept(change.table, left_out),
-            find_lasting_key(database, change.keys, change.columns),
-        )
-        alike = None if key else database.count_alike(change.keys, columns)
+
+    def add(keys: KeySet, rows: int, changed: tuple[str, ...], **more: Any) -> None:
+        columns = _find_kept(keys.table, left_out)
+        key = find_lasting_key(database, keys, changed)
         number = earlier + len(pieces) + 1
+        alike = None if key else database.count_alike(keys, columns)
         portion = Portion(
             number,
-            change.table,
+            keys.table,
             columns,
-            change.rows,
+            rows,
             key,
-            changed=change.columns,
+            changed=changed,
             alike=alike,
+            step=step,
+            **more,
+        )
+        pieces.append(Piece(portion, keys))
+
+    for keys, rows in reach.deleted:
+        if rows:
+            add(keys, rows, (), orphans=_count_orphans(database, reach, keys))
+    for detachment in reach.detached:
+        treatment = detachment.treatment
+        add(
+            detachment.keys,
+            detachment.rows,
+            treatment.columns,
+            reference=detachment.reference,
+            to_default=treatment.to_default,
+            action=Action.DETACH,
+        )
+    for change in reach.changes:
+        add(
+            change.keys,
+            change.rows,
+            change.columns,
             action=change.action,
             waits=change.waits,
-            step=step,
         )
-        pieces.append(Piece(portion, change.keys))
     return [replace(piece, unfilled=_find_unfilled(pieces, piece)) for piece in pieces]
 
 
@@ -140,7 +136,7 @@ def _find_unfilled(pieces: Sequence[Piece], piece: Piece) -> tuple[str, ...]:
     return tuple(name for name in find_left(pieces, piece.portion.table) if name not in own)
 
 
-def _kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
+def _find_kept(table: Table, left_out: LeftOut) -> tuple[str, ...]:
     return tuple(name for name in table.column_names if name not in left_out.get(table, ()))
 
 
@@ -168,20 +164,19 @@ def _count_orphans(database: Database, reach: Reach, keys: KeySet) -> dict[str, 
     if keys.whole and not database.abilities.rolls_back_truncate:
         return found  # no other table may be looked at meanwhile
     for reference in database.schema.outgoing(keys.table):
-        trusted = reference.declared and reference.enforced and database.abilities.keeps_references
-        came_by_it = keys.table is not reach.selection.table and _is_only_way(
-            reach, keys, str(reference)
-        )
-        if not (reference.broken or trusted or came_by_it) and (
-            rows := database.count_dangling(reference, keys)
-        ):
+        is_kept = reference.declared and reference.enforced and database.abilities.keeps_references
+        if reference.broken or is_kept or _is_only_way(reach, keys, str(reference)):
+            continue
+        if rows := database.count_dangling(reference, keys):
             found[str(reference)] = rows
     return found
 
 
 def _is_only_way(reach: Reach, keys: KeySet, reference: str) -> bool:
-    ways = next(
-        (part.via for part in reach.parts if part.table is keys.table and part.action == "delete"),
-        (),
-    )
-    return list(map(str, ways)) == [reference]
+    """Whether the rows that go all came in through this reference."""
+    if keys.table is reach.selection.table:
+        return False
+    for part in reach.parts:
+        if part.table is keys.table and part.action is Action.DELETE:
+            return [str(way) for way in part.via] == [reference]
+    return False

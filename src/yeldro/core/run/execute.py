@@ -4,20 +4,20 @@ commits nothing."""
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
 
+from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database, Effect
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.plan import Plan, Step, Verb
 from yeldro.core.run.proof import (
-    count_crossing,
+    TableAccount,
     find_causes,
     find_dangling,
     find_replaced,
     find_strangers,
     find_unknown,
-    make_line,
     may_insert,
 )
 from yeldro.core.run.tally import Tally
@@ -44,38 +44,28 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     database.drop_indexes()
     lines = []
     for table, rows in before.items():
-        counted = changed.of(table) if changed.tables is not None else None
-        lines.append(
-            make_line(
-                database,
-                reach,
-                table,
-                rows,
-                may_insert(effects, table),
-                counted,
-                dangling.get(table, 0),
-            )
-        )
-        explained[table] += count_crossing(reach, table, counted)
-        truncated = any(keys.whole and keys.table is table for keys, _ in reach.deleted)
-        explained[table] += (0 if truncated else lines[-1].deleted) + lines[-1].inserted_by_triggers
-    odd = tuple(
-        table.label
-        for table in before
-        if changed.tables and changed.of(table).total != explained[table]
-    )
-    weighed = sum(rows * table.weight for table, rows in explained.items())
-    causes = tuple(find_causes(effects, before))
+        account = TableAccount(database, reach, table, changed)
+        line = account.make_line(rows, dangling.get(table, 0), may_insert(effects, table))
+        explained[table] += account.explain(line)
+        lines.append(line)
     emptied = [keys.table for keys, _ in reach.deleted if keys.whole]
-    replaced = tuple(find_replaced(database, changed, emptied))
     return Tally(
         tuple(lines),
         changed.total,
-        weighed,
-        (*odd, *find_unknown(database, changed)),
-        causes,
-        replaced,
+        sum(rows * table.weight for table, rows in explained.items()),
+        (*_find_odd(changed, explained, before), *find_unknown(database, changed)),
+        tuple(find_causes(effects, before)),
+        tuple(find_replaced(database, changed, emptied)),
     )
+
+
+def _find_odd(
+    changed: Changes, explained: Mapping[Table, int], tables: Iterable[Table]
+) -> Iterator[str]:
+    """The tables in which the database counted other changes than the lines account for."""
+    for table in tables:
+        if changed.tables and changed.of(table).total != explained[table]:
+            yield table.label
 
 
 def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
@@ -122,8 +112,5 @@ def _effects(database: Database, step: Step) -> tuple[Effect, ...]:
 
 def _touched(reach: Reach, effects: Iterable[Effect]) -> list[Table]:
     """The tables of the reach in deletion order, then those that triggers may write to."""
-    return list(
-        dict.fromkeys(
-            [*(part.table for part in reach.parts), *(effect.table for effect in effects)]
-        )
-    )
+    own = [part.table for part in reach.parts]
+    return list(dict.fromkeys([*own, *(effect.table for effect in effects)]))

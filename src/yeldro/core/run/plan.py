@@ -9,10 +9,10 @@ from enum import StrEnum
 from itertools import pairwise
 
 from yeldro.core.database.connection import KeySet
+from yeldro.core.model.action import Action
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Change, Reach
-from yeldro.core.reach.rules import Action
 
 
 class Verb(StrEnum):
@@ -58,7 +58,7 @@ class Plan:
 
 
 def make_plan(reach: Reach, scanned: Sequence[Reference] = ()) -> Plan:
-    """Circles are opened first, rows that stay are detached next, then rows go, children before
+    """Cycles are opened first, rows that stay are detached next, then rows go, children before
     their parents.
 
     Rows are moved before what they point at goes, and after the rows of their own table that are in

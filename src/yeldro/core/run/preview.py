@@ -23,9 +23,9 @@ from yeldro.core.cautions.of_rows import (
 from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database, Row
 from yeldro.core.duplicates.groups import Duplicates
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
-from yeldro.core.reach.rules import Action
 from yeldro.core.run.refusals import find_refusals
 from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference, Seal
@@ -135,33 +135,42 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     """Look at the reach of surplus rows, whose key sets stand in the open transaction."""
     request = found.request
     scanned = tuple(_find_scanned(database, reach))
-    merged = list(find_group_cautions(found))
     cautions = (
-        *merged,
+        *find_group_cautions(found),
         *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned),
+        *_table_cautions(database, reach),
     )
-    cautions = (*cautions, *_table_cautions(database, reach))
-    refusals = tuple(find_refusals(database, request.guards, reach, cautions, "surplus rows"))
-    if request.unique_name and found.blanks > 1:
-        same = ", ".join(one.text for one in request.grouping.same)
-        reason = (
-            f"{found.blanks:,} rows have a blank text in {same}: the unique index would not let "
-            "them stay side by side"
-        )
-        refusals = (
-            *refusals,
-            f"{reason}; --nulls same makes them duplicates, or make them NULL first.",
-        )
+    refusals = list(find_refusals(database, request.guards, reach, cautions, "surplus rows"))
     hints: tuple[str, ...] = ()
     if request.unique_name:
         same = ", ".join(one.text for one in request.grouping.same)
-        late = "after the commit, which making an index would be by itself here"
-        when = late if database.abilities.ddl_commits else "in the same transaction"
-        hints = (f"Then the unique index {request.unique_name} on ({same}) is added, {when}.",)
+        hints = (_foretell_index(database, request.unique_name, same),)
+        if found.blanks > 1:
+            refusals.append(
+                f"{found.blanks:,} rows have a blank text in {same}: the unique index would not "
+                "let them stay side by side; --nulls same makes them duplicates, or make them NULL "
+                "first."
+            )
     shown = Preview(
-        database.name, reach, (), (), 0, (), cautions, refusals, hints=hints, title=database.title
+        database.name,
+        reach,
+        columns=(),
+        sample=(),
+        missing=0,
+        missing_keys=(),
+        cautions=cautions,
+        refusals=tuple(refusals),
+        hints=hints,
+        title=database.title,
     )
     return replace(shown, scanned=scanned, duplicates=found)
+
+
+def _foretell_index(database: Database, name: str, same: str) -> str:
+    when = "in the same transaction"
+    if database.abilities.ddl_commits:
+        when = "after the commit, which making an index would be by itself here"
+    return f"Then the unique index {name} on ({same}) is added, {when}."
 
 
 def find_group_cautions(found: Duplicates) -> Iterator[Caution]:
@@ -198,29 +207,22 @@ def _cautions(
     database: Database, request: Request, reach: Reach, scanned: Sequence[Scan]
 ) -> Iterator[Caution]:
     selection, root = reach.selection, root_keys(reach)
-    expect = request.guards.expect
     if selection.truncate:
         yield truncate(selection.table, database.abilities.truncates)
-    yield from find_doubts(
-        database, selection, root, expect is not None and expect.low == expect.high == 1
-    )
-    if (
-        selection.limit is not None
-        and reach.matched
-        and (ties := database.count_ties(selection, root))
-    ):
-        names = [order.column for order in selection.order]
-        yield ties_at_limit(selection.table, selection.limit, names, ties)
+    expect = request.guards.expect
+    expects_one = expect is not None and expect.low == expect.high == 1
+    yield from find_doubts(database, selection, root, expects_one)
+    if selection.limit is not None and reach.matched:
+        if ties := database.count_ties(selection, root):
+            names = [order.column for order in selection.order]
+            yield ties_at_limit(selection.table, selection.limit, names, ties)
     if reach.matched == reach.table_rows > 1:
-        yield whole_table(
-            reach.selection.table,
-            reach.matched,
-            WHOLE_IS_MEANT if reach.selection.all_rows else WHOLE_IS_NOT,
-        )
-    for match in reach.selection.matches:
-        keys = None if match.found else root_keys(reach)
-        if rows := database.count_nulls(reach.selection.table, match.columns, keys):
-            yield null_reference(reach.selection.table, match.columns, rows, found=match.found)
+        advice = WHOLE_IS_MEANT if selection.all_rows else WHOLE_IS_NOT
+        yield whole_table(selection.table, reach.matched, advice)
+    for match in selection.matches:
+        keys = None if match.found else root
+        if rows := database.count_nulls(selection.table, match.columns, keys):
+            yield null_reference(selection.table, match.columns, rows, found=match.found)
     for scan in scanned:
         yield unindexed_check(scan.reference, scan.checks, scan.rows)
     yield from _table_cautions(database, reach)
@@ -230,12 +232,10 @@ def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
     touched: dict[Table, dict[str, None]] = {}
     for part in reach.parts:
         if part.rows:
-            touched.setdefault(part.table, {})[
-                "DELETE" if part.action is Action.DELETE else "UPDATE"
-            ] = None
+            event = "DELETE" if part.action is Action.DELETE else "UPDATE"
+            touched.setdefault(part.table, {})[event] = None
     for table, events in touched.items():
+        own = _OF_TABLES | {"no-key"} if table is reach.selection.table else _OF_TABLES
         for caution in find_schema_cautions(database.schema, table, events):
-            if caution.name in _OF_TABLES or (
-                caution.name == "no-key" and table is reach.selection.table
-            ):
+            if caution.name in own:
                 yield caution

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
-from yeldro.core.database.connection import Changes, Database, Effect, Mark, TableChanges
+from yeldro.core.database.connection import Changes, Database, Effect, KeySet, Mark
+from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
-from yeldro.core.reach.rules import Action
 from yeldro.core.run.tally import Line
 
 
@@ -46,119 +47,127 @@ def may_insert(effects: Iterable[Effect], table: Table) -> bool:
 def find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
     """The tables with rows that point at a row that is gone, over every reference that the run
     could have broken."""
-    found: dict[Table, int] = {}
+    found: Counter[Table] = Counter()
+    fills = [change for change in reach.changes if change.action is Action.FILL]
+    handed_over = {name for change in fills for name in change.columns}
     for keys, _ in reach.deleted:
         for reference in database.schema.incoming(keys.table):
-            handed_over = {
-                name
-                for change in reach.changes
-                if change.action is Action.FILL
-                for name in change.columns
-            }
-            count = (
-                database.count_lost
-                if handed_over & set(reference.referred)
-                else database.count_left
-            )
-            if not reference.broken and (rows := count(reference, keys)):
-                found[reference.child] = found.get(reference.child, 0) + rows
+            if reference.broken:
+                continue
+            # A value that a kept row took over from a row that goes is still there.
+            is_kept = bool(handed_over & set(reference.referred))
+            count = database.count_lost if is_kept else database.count_left
+            found[reference.child] += count(reference, keys)
     for detachment in reach.detached:
         if detachment.treatment.to_default:
-            child = detachment.reference.child
-            if rows := database.count_dangling(detachment.reference, detachment.keys):
-                found[child] = found.get(child, 0) + rows
-    return found
+            rows = database.count_dangling(detachment.reference, detachment.keys)
+            found[detachment.reference.child] += rows
+    return {table: rows for table, rows in found.items() if rows}
 
 
-def make_line(
-    database: Database,
-    reach: Reach,
-    table: Table,
-    before: int,
-    may_insert: bool,
-    counted: TableChanges | None,
-    dangling: int,
-) -> Line:
-    """The line of one table. `counted` is what the database itself counted there, None where it
-    does not."""
-    to_delete = to_detach = deleted = detached = 0
-    for keys, rows in reach.deleted:
-        if keys.table is table:
-            to_delete = rows
+class TableAccount:
+    """What a run did to the rows of one table, found in the table itself.
+
+    `counted` is what the database counted there, None where it does not count by table; `crossing`
+    are rows that an update took to another partition, which count as deleted and as inserted.
+    """
+
+    def __init__(self, database: Database, reach: Reach, table: Table, changed: Changes) -> None:
+        self.database = database
+        self.reach = reach
+        self.table = table
+        self.counted = changed.of(table) if changed.tables is not None else None
+        self.crossing = self._count_crossing()
+        self.deleted = [(keys, rows) for keys, rows in reach.deleted if keys.table is table]
+
+    def make_line(self, before: int, dangling: int, may_insert: bool) -> Line:
+        """The line of the table. `dangling` of its rows point at a row that is gone."""
+        to_delete = sum(rows for _, rows in self.deleted)
+        deleted = sum(self._count_gone(keys, rows, dangling) for keys, rows in self.deleted)
+        to_detach = self._count_expected(Action.DETACH)
+        to_fill = self._count_expected(Action.FILL)
+        to_move, moved, undetached, unfilled = self._look_at_changes()
+        undetached += self._count_attached()
+        after = self.database.count_rows(self.table)
+        inserted = 0
+        if self.counted:
+            inserted = self.counted.inserted - self.crossing
+        elif may_insert:
+            inserted = max(0, after - (before - deleted))
+        return Line(
+            self.table,
+            before,
+            after,
+            to_delete,
+            to_detach,
+            deleted,
+            to_detach - undetached,
+            inserted,
+            dangling,
+            to_move=to_move,
+            moved=moved,
+            to_fill=to_fill,
+            filled=to_fill - unfilled,
+        )
+
+    def explain(self, line: Line) -> int:
+        """How many changes that the database counted the line accounts for, beyond those of the
+        statements that were sent."""
+        truncated = any(keys.whole for keys, _ in self.deleted)
+        return self.crossing + (0 if truncated else line.deleted) + line.inserted_by_triggers
+
+    def _count_crossing(self) -> int:
+        if not self.counted or not self.table.parts:
+            return 0
+        gone = sum(rows for keys, rows in self.reach.deleted if keys.table is self.table)
+        parts = [part for part in self.reach.parts if part.table is self.table]
+        stayed = sum(part.rows for part in parts if part.action is not Action.DELETE)
+        return min(stayed, self.counted.inserted, max(0, self.counted.deleted - gone))
+
+    def _count_expected(self, action: Action) -> int:
+        parts = [part for part in self.reach.parts if part.table is self.table]
+        return sum(part.rows for part in parts if part.action is action)
+
+    def _count_gone(self, keys: KeySet, rows: int, dangling: int) -> int:
+        """How many rows of a key set are not there any more."""
+        counted = self.counted
+        if counted and counted.inserted == self.crossing:
             # Where exactly these rows were deleted and none inserted, no deleted key can be left.
-            crossing = count_crossing(reach, table, counted)
-            is_gone = (
-                counted is not None
-                and counted.inserted == crossing
-                and counted.deleted - crossing == rows
-            )
-            # Rows that hang on others are there while they point at what is gone, which was counted
-            # already.
-            left = 0 if is_gone else dangling if keys.hangs else database.count_present(keys)
-            deleted = rows - left
-    to_move = moved = to_fill = filled = 0
-    for part in reach.parts:
-        if part.table is table and part.action is Action.DETACH:
-            to_detach += part.rows
-        if part.table is table and part.action is Action.FILL:
-            to_fill = filled = part.rows
-    detached = to_detach
-    for change in reach.changes:
-        if change.table is table:
-            found = database.count_changed(change.keys, change.columns)
+            if counted.deleted - self.crossing == rows:
+                return rows
+        if keys.hangs:
+            # They are there while they point at what is gone, which was counted already.
+            return rows - dangling
+        return rows - self.database.count_present(keys)
+
+    def _look_at_changes(self) -> tuple[int, int, int, int]:
+        """Rows to be moved, and moved; rows that should have been taken off, and filled, and were
+        not."""
+        to_move = moved = undetached = unfilled = 0
+        for change in self.reach.changes:
+            if change.table is not self.table:
+                continue
+            found = self.database.count_changed(change.keys, change.columns)
             if change.action is Action.FILL:
-                filled -= change.rows - sum(found.values())
-            else:
-                to_move = change.rows - change.detached
-                detached -= change.detached - found.pop(Mark.DETACHED, 0)
-                moved = sum(found.values())
-    for detachment in reach.detached:
-        if detachment.reference.child is table:
-            treatment = detachment.treatment
-            cleared = database.count_detached(
-                detachment.reference, treatment.columns, detachment.keys, treatment.to_default
-            )
-            detached -= detachment.rows - cleared
-    after = database.count_rows(table)
-    crossing = count_crossing(reach, table, counted)
-    inserted = (
-        counted.inserted - crossing
-        if counted
-        else max(0, after - (before - deleted))
-        if may_insert
-        else 0
-    )
-    return Line(
-        table,
-        before,
-        after,
-        to_delete,
-        to_detach,
-        deleted,
-        detached,
-        inserted,
-        dangling,
-        to_move=to_move,
-        moved=moved,
-        to_fill=to_fill,
-        filled=filled,
-    )
+                unfilled += change.rows - sum(found.values())
+                continue
+            to_move = change.rows - change.detached
+            undetached += change.detached - found.pop(Mark.DETACHED, 0)
+            moved = sum(found.values())
+        return to_move, moved, undetached, unfilled
 
-
-def count_crossing(reach: Reach, table: Table, counted: TableChanges | None) -> int:
-    """Rows of a partitioned table that an update took to another partition: counted as deleted and
-    as inserted."""
-    gone = sum(rows for keys, rows in reach.deleted if keys.table is table)
-    stayed = sum(
-        part.rows
-        for part in reach.parts
-        if part.table is table and part.action is not Action.DELETE
-    )
-    return (
-        min(stayed, counted.inserted, max(0, counted.deleted - gone))
-        if counted and table.parts
-        else 0
-    )
+    def _count_attached(self) -> int:
+        """Rows that should have been detached and still point at something."""
+        attached = 0
+        for detachment in self.reach.detached:
+            reference, treatment = detachment.reference, detachment.treatment
+            if reference.child is self.table:
+                columns = treatment.columns
+                cleared = self.database.count_detached(
+                    reference, columns, detachment.keys, treatment.to_default
+                )
+                attached += detachment.rows - cleared
+        return attached
 
 
 def find_causes(

@@ -6,9 +6,10 @@ from collections.abc import Iterator, Sequence
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.database.connection import Database
-from yeldro.core.reach.reach import Part as Loss
-from yeldro.core.reach.reach import Reach
-from yeldro.core.reach.rules import Action
+from yeldro.core.model.action import Action
+from yeldro.core.model.plural import count
+from yeldro.core.model.schema import Table
+from yeldro.core.reach.reach import Reach, Stop
 from yeldro.core.selection.guards import Guards
 
 
@@ -23,28 +24,33 @@ def find_refusals(
     cautions: Sequence[Caution],
     what: str = "rows",
 ) -> Iterator[str]:
+    """The reasons, the most telling first. `what` is matched: rows, or surplus rows."""
     label = reach.selection.table.label
     if guards.expect and not guards.expect.holds(reach.matched):
         found = f"{reach.matched:,} match" if what == "rows" else f"there are {reach.matched:,}"
         yield f"{guards.expect} {what} of {label} were expected, {found}."
     if _is_whole_table(reach):
-        yield f"All {reach.matched:,} rows of {label} match; say --all-rows if that is meant."
+        yield f"All {reach.matched:,} rows of {label} match; give --all-rows if that is meant."
     for keys, rows in reach.deleted:
-        if rows and (hidden := database.schema.hidden.get(keys.table.name)):
+        hidden = database.schema.hidden.get(keys.table.name)
+        if rows and hidden:
             yield f"Not everything that depends on {keys.table.label} can be seen: {hidden}."
     if not guards.no_rollback:
         for reason in dict.fromkeys(_find_lasting(database, reach)):
             yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
-    for stop in reach.stops:
-        lift = f"; {stop.lift} would allow it" if stop.lift else ""
-        yield (
-            f"{stop.rows:,} rows of {stop.table.label} forbid it through {stop.via} "
-            f"({stop.reason}){lift}."
-        )
+    yield from map(_describe_stop, reach.stops)
     yield from find_excess(database, guards, reach)
     for caution in cautions:
         if caution.name in guards.strict:
             yield f"{caution.message} (--strict {caution.name})"
+
+
+def _describe_stop(stop: Stop) -> str:
+    lift = f"; {stop.lift} would allow it" if stop.lift else ""
+    rows, block = count(stop.rows, "row"), "blocks" if stop.rows == 1 else "block"
+    return (
+        f"{rows} of {stop.table.label} {block} the delete through {stop.via} ({stop.reason}){lift}."
+    )
 
 
 def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
@@ -70,19 +76,21 @@ def find_excess(
     if guards.max_rows is not None and rows > guards.max_rows:
         what = "The reaches of all steps so far hold" if earlier else "The reach holds"
         found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
-    for part in reach.parts if guards.max_share is not None else ():
-        if part.action is Action.DELETE and part.rows:
-            gone = sum(
-                one.rows for other in earlier for one in other.parts if _is_same_loss(one, part)
+    if guards.max_share is None:
+        return found
+    for part in reach.parts:
+        if part.action is not Action.DELETE or not part.rows:
+            continue
+        gone = sum(_count_deleted(one, part.table) for one in earlier)
+        share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
+        if share > guards.max_share:
+            found.append(
+                f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
+                f"more than --max-share {guards.max_share:g}."
             )
-            share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
-            if guards.max_share is not None and share > guards.max_share:
-                found.append(
-                    f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
-                    f"more than --max-share {guards.max_share:g}."
-                )
     return found
 
 
-def _is_same_loss(one: Loss, part: Loss) -> bool:
-    return one.table is part.table and one.action is Action.DELETE
+def _count_deleted(reach: Reach, table: Table) -> int:
+    parts = [part for part in reach.parts if part.table is table]
+    return sum(part.rows for part in parts if part.action is Action.DELETE)

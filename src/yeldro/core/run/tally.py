@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, fields, replace
 
 from yeldro.core.model.schema import Table
@@ -35,6 +35,13 @@ class Line:
     to_fill: int = 0
     filled: int = 0
     differing: tuple[str, ...] = ()
+
+    def plus(self, later: Line) -> Line:
+        """The same table after a later step too. What differed is that of the first."""
+        apart = ("table", "before", "after", "differing")
+        names = [one.name for one in fields(Line) if one.name not in apart]
+        sums = {name: getattr(self, name) + getattr(later, name) for name in names}
+        return replace(self, after=later.after, **sums)
 
     @property
     def expected(self) -> int:
@@ -122,22 +129,19 @@ def add_tallies(tallies: Sequence[Tally]) -> Tally:
     """The account of several steps of one run, one after the other: a line a table, from before the
     first of them to after the last."""
     lines: dict[Table, Line] = {}
-    for line in (line for tally in tallies for line in tally.lines):
-        known = lines.get(line.table)
-        counted = [
-            one.name
-            for one in fields(Line)
-            if one.name not in ("table", "before", "after", "differing")
-        ]
-        sums = (
-            {name: getattr(known, name) + getattr(line, name) for name in counted} if known else {}
-        )
-        lines[line.table] = replace(known, after=line.after, **sums) if known else line
+    for tally in tallies:
+        for line in tally.lines:
+            known = lines.get(line.table)
+            lines[line.table] = known.plus(line) if known else line
+
+    def gather(read: Callable[[Tally], Iterable[str]]) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(name for tally in tallies for name in read(tally)))
+
     return Tally(
         tuple(lines.values()),
-        sum(one.changed for one in tallies),
-        sum(one.explained for one in tallies),
-        tuple(dict.fromkeys(name for one in tallies for name in one.odd)),
-        tuple(dict.fromkeys(cause for one in tallies for cause in one.causes)),
-        tuple(dict.fromkeys(name for one in tallies for name in one.replaced)),
+        sum(tally.changed for tally in tallies),
+        sum(tally.explained for tally in tallies),
+        gather(lambda tally: tally.odd),
+        gather(lambda tally: tally.causes),
+        gather(lambda tally: tally.replaced),
     )

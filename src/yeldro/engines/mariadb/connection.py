@@ -93,7 +93,7 @@ _ENGINE = sa.text(
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _MESSAGES = {
-    1205: "A lock could not be had in time: other sessions hold the rows.",
+    1205: "No lock in time: another session holds the rows.",
     1213: "The database ended a deadlock with another session.",
     1020: "Another session changed the same rows meanwhile.",
     1792: "The transaction is read-only: a function tried to write.",
@@ -158,7 +158,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     abilities = Abilities(
         frozenset(),
         frozenset(),
-        circle_hint="--break-cycles",
+        cycle_hint="--break-cycles",
         own_row=False,
         truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE "
         "triggers, and nobody "

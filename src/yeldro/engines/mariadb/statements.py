@@ -336,14 +336,14 @@ class MariadbStatements(StageStatements):
         """Put rows into another key set, marked with how far they are from those that point out of
         the set.
 
-        A row has one link, so it is met once; rows that hang together in a circle are not met at
+        A row has one link, so it is met once; rows that reference each other in a cycle are not met at
         all.
         """
         levels = self._walk_up(reference, keys)
         return self.fill(into, sa.select(*levels.c))
 
     def count_leveled(self, reference: Reference, keys: KeySet) -> Rows:
-        """How many rows of a key set are not in a circle, and hang on none."""
+        """How many rows of a key set are not in a cycle, and depend on none."""
         return sa.select(sa.func.count()).select_from(self._walk_up(reference, keys))
 
     def _walk_up(self, reference: Reference, keys: KeySet) -> sa.CTE:

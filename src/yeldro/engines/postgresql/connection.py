@@ -132,7 +132,7 @@ WHERE nspname = :schema AND t.relname = :table AND attname = :column"""
 
 # https://www.postgresql.org/docs/current/errcodes-appendix.html
 _MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], str], ...] = (
-    (codes.LockNotAvailable, "A lock could not be had in time: other sessions hold the rows."),
+    (codes.LockNotAvailable, "No lock in time: another session holds the rows."),
     (codes.DeadlockDetected, "The database ended a deadlock with another session."),
     (codes.SerializationFailure, "Another session changed the same rows meanwhile."),
     (
@@ -199,7 +199,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     # matter.
     abilities = Abilities(
         tree_rules=frozenset(OnDelete),
-        circle_rules=frozenset(OnDelete),
+        cycle_rules=frozenset(OnDelete),
         truncates="TRUNCATE can be rolled back here. It runs no DELETE triggers; nobody can use "
         "the table meanwhile.",
         keeps_references=True,
@@ -339,7 +339,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                 Words("LOCK TABLE", self._statements.table(table), "IN ACCESS EXCLUSIVE MODE")
             )
         if mode is Mode.WRITE:
-            # Nothing but a lock keeps others from adding rows that hang on ours through an
+            # Nothing but a lock keeps others from adding rows that depend on ours through an
             # undeclared reference.
             for child in {one.child for one in self.schema.references if not one.declared}:
                 clause = self._statements.table(child)
@@ -477,7 +477,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             )
 
     def lock_ranked(self, ranking: Ranking) -> None:
-        """Rows that go are locked by their deletion; before that only where somebody could hang a
+        """Rows that go are locked by their deletion; before that only where somebody could let a
         row on them."""
         if self._mode is Mode.WRITE:
             ranked = KeySet(ranking.table, ranking.table.identity, ranking.name)

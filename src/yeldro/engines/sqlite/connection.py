@@ -76,7 +76,7 @@ class SqliteDatabase(SqliteCopies):
     # checks are deferred.
     abilities = Abilities(
         tree_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT}),
-        circle_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE}),
+        cycle_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE}),
         truncates="SQLite has no TRUNCATE: this is a DELETE of all rows. It can be rolled back, "
         "and triggers run.",
         needless_prefix="main",
@@ -361,7 +361,7 @@ class SqliteDatabase(SqliteCopies):
         ):
             self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         # Rows that could not be pointed at themselves, because they have NULL where they would be
-        # pointed at: nothing hangs on them, so they go first.
+        # pointed at: nothing depends on them, so they go first.
         stuck = [
             one
             for one in outgoing
@@ -414,7 +414,7 @@ class SqliteDatabase(SqliteCopies):
         return self._gate.run(sa.update(clause).values(new).where(among)).rowcount
 
     def truncate(self, table: Table) -> int:
-        """In a script it hangs on a table that goes with the transaction: where that was undone,
+        """In a script it is of a table that goes with the transaction: where that was undone,
         nothing is deleted."""
         delete = sa.delete(self._statements.table(table))
         if self._gate.scribe:
@@ -440,7 +440,7 @@ class SqliteDatabase(SqliteCopies):
         self._gate.run_text("PRAGMA foreign_keys = OFF")
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
-        """The checks wait for the commit; cascades inside the circle may run ahead, so the total is
+        """The checks wait for the commit; cascades inside the cycle may run ahead, so the total is
         what counts."""
         self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         before = self._raw.total_changes

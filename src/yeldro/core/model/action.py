@@ -1,0 +1,15 @@
+"""What happens to a row."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Action(StrEnum):
+    """What happens to a row of the reach. To move is to point its reference at a kept row."""
+
+    DELETE = "delete"
+    DETACH = "detach"
+    MOVE = "move"
+    FILL = "fill"
+    STOP = "stop"
