@@ -16,7 +16,8 @@ import psycopg
 import pymysql
 import pytest
 
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.engines.open import open_database
 
 ENGINES = ["sqlite", "postgresql", "mariadb"]

@@ -26,7 +26,7 @@ from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.json_schema import make_schema
 from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, as_keys
 from yeldro.core.cleanup.reading import read_cleanup
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.demo.cleanups import CLEANUPS
 from yeldro.errors import UsageError
 from yeldro.store.cleanup_file import load_cleanup, rewrite_cleanup, write_cleanup

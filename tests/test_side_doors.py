@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Yeldro, digest
 from tests.property.test_laws import Yes
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked

@@ -18,7 +18,7 @@ from tests.conftest import Yeldro
 from tests.property.test_laws import Yes
 from tests.servers import Server
 from yeldro.core.duplicates.request import DuplicatesRequest, read_duplicates
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.grouping import Ranking
 from yeldro.core.selection.selection import Asked
@@ -188,7 +188,7 @@ def test_nobody_takes_the_kept_row(
     waits = {"mariadb": "SET innodb_lock_wait_timeout = 1", "postgresql": "SET lock_timeout = 300"}
     seen = []
 
-    def pair(database: SqlDatabase, ranking: Ranking, into: KeySet) -> int:
+    def pair(database: SqlDatabase, ranking: Ranking, into: StoredKeys) -> int:
         try:
             filled.run(
                 [

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from tests.property.test_laws import Yes
 from tests.servers import ENGINES, Server, served
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome
 from yeldro.core.run.request import Request

@@ -22,7 +22,7 @@ from tests.conftest import Yeldro
 from tests.engines.test_accounts import TABLES, compare
 from tests.engines.test_unseen import on
 from tests.servers import Server
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.core.model.address import Link
 from yeldro.engines.open import open_database
 from yeldro.errors import DatabaseFailed

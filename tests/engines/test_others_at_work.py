@@ -16,7 +16,8 @@ import pytest
 from tests.engines.test_side_doors import TABLES, image
 from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import OnDelete, Undeclared
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome, RunResult

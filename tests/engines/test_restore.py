@@ -15,7 +15,7 @@ import pytest
 
 from tests.conftest import Yeldro
 from tests.servers import Server, served
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.engines.shared.connection import SqlDatabase
 from yeldro.errors import DatabaseFailed
 

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from tests.servers import Server
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.errors import DatabaseFailed, YeldroError
 
 LOOSE = {

@@ -15,7 +15,7 @@ from tests.property.databases import make, read
 from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
 from tests.servers import ENGINES, Server, served
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.preview import Preview

@@ -13,7 +13,8 @@ from yeldro.cli.request import opened, read_duplicates_request, read_request
 from yeldro.cli.screen import prompt
 from yeldro.cli.steps import make_options, read_limits, read_steps
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.run.request import Request
 from yeldro.core.selection.guards import Guards

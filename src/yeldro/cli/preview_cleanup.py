@@ -12,7 +12,8 @@ from yeldro.cli.person import show_step
 from yeldro.cli.saving import seal_cleanup
 from yeldro.cli.screen import Screen
 from yeldro.cli.steps import read_values
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.run.preview import Preview
 from yeldro.errors import Refused, UsageError
 from yeldro.options import PreviewOptions

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from yeldro.cli.place import confirm_place
 from yeldro.cli.request import full_address, opened
-from yeldro.core.database.connection import Mode
+from yeldro.core.database.abilities import Mode
 from yeldro.core.model.address import looks_like_address
 from yeldro.errors import UsageError, YeldroError
 from yeldro.store.config import Place, find_config, find_place

@@ -13,7 +13,8 @@ from pathlib import Path
 from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
 from yeldro.core.cautions.caution import read_strict
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import (
     DuplicatesRequest,
     Filling,

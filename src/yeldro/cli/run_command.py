@@ -12,7 +12,8 @@ from yeldro.cli.person import Person
 from yeldro.cli.place import find_database, find_records_folder
 from yeldro.cli.request import opened, quote_word, read_keeping
 from yeldro.cli.screen import Screen
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.model.visible import one_line
 from yeldro.core.run.outcome import RunResult
 from yeldro.errors import OutputClosed, UsageError

@@ -11,7 +11,8 @@ from typing import cast
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs, open_for, read_step
 from yeldro.cli.screen import Screen
 from yeldro.cli.steps import choose_steps, read_steps, read_values
-from yeldro.core.database.connection import Database, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Schema
 from yeldro.errors import Refused, UsageError
 from yeldro.offline.schema_file import read_ddl

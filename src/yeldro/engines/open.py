@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from yeldro.core.model.address import POSTGRESQL, Address, Link, read_address
 
 if TYPE_CHECKING:
-    from yeldro.core.database.connection import Database, Mode
+    from yeldro.core.database.abilities import Mode
+    from yeldro.core.database.connection import Database
 
 
 def open_database(

@@ -11,10 +11,10 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.database.connection import Abilities
+from yeldro.core.database.abilities import Abilities
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import KeySet, find_carried
+from yeldro.core.model.key_set import StoredKeys, find_carried
 from yeldro.core.model.schema import Family, OnDelete, Reference, Schema, Table
 from yeldro.core.model.values import Value
 from yeldro.core.reach.order import find_order, reachable
@@ -523,7 +523,7 @@ class _Writer:
         one.
         """
         sets = {
-            table.name: KeySet(table, table.identity, name) for table, name in self.sets.items()
+            table.name: StoredKeys(table, table.identity, name) for table, name in self.sets.items()
         }
         order = find_order(sets, self.schema, Abilities(frozenset(OnDelete), frozenset()))
         for knot in order.knots:

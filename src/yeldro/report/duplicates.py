@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.database.connection import Row
+from yeldro.core.database.abilities import Row
 from yeldro.core.duplicates.groups import Duplicates, Group
 from yeldro.core.duplicates.proposals import Proposal
 from yeldro.core.model.action import Action

@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
-from yeldro.core.database.connection import Database, Row
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.groups import Duplicates, find_duplicates
 from yeldro.core.duplicates.proposals import Proposal, propose_same
 from yeldro.core.duplicates.request import DuplicatesRequest

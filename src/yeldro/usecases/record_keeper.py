@@ -9,6 +9,7 @@ from contextlib import suppress
 
 from yeldro.core.database.archive_format import Piece
 from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import AlikeRows
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.archive_pieces import (
@@ -77,7 +78,9 @@ class Keeper:
         """Why the rows of a reach cannot be archived, "" where they can."""
         if not self.keeping or not self.keeping.archive:
             return ""
-        if any(keys.alike for keys, _ in reach.deleted) and (self._copies_inside or self._left_out):
+        if any(isinstance(keys, AlikeRows) for keys, _ in reach.deleted) and (
+            self._copies_inside or self._left_out
+        ):
             return (
                 "Nothing tells these rows apart: they are only kept whole, and in the run record."
             )

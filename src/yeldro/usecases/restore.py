@@ -7,9 +7,11 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from typing import Protocol
 
+from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
-from yeldro.core.database.connection import Database, KeySet, Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
 from yeldro.core.restore.execute import run_restore
@@ -245,7 +247,7 @@ class _Restoration:
                 chosen[0] if chosen else self.database.schema.find_table(self.record.facts["table"])
             )
             stages = [stage for stage in stages if stage.key]
-            listed: KeySet = self.database.load_keys(
+            listed: StoredKeys = self.database.load_keys(
                 root, [read_key(text, root) for text in self.request.keys]
             )
             if not narrow(self.database, stages, root, listed):

@@ -8,8 +8,10 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yeldro.core.cleanup.keys import as_keys
-from yeldro.core.database.connection import Database, KeySet, Mode
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome as Outcome
@@ -517,7 +519,7 @@ def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
     for cause in before.keys() & after.keys():
         (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
         more = database.count_beyond(new_keys, old_keys)
-        if new_keys.new:
+        if isinstance(new_keys, StoredKeys) and new_keys.new:
             more += database.count_otherwise(new_keys, old_keys)
         came, went = came + more, went + old_rows - (new_rows - more)
     return came, went

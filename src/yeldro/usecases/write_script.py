@@ -10,8 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, cast
 
-from yeldro.core.database.connection import Database, Mode, Sent
-from yeldro.core.database.sent import Kind
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
+from yeldro.core.database.sent import Kind, Sent
+from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.schema import Family, Reference, Table, TableName
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.archive_pieces import find_left, find_pieces
@@ -196,7 +198,7 @@ def _write_step(
 def _look_at_keys(database: Database, reach: Reach) -> None:
     """As many rows as before may be other ones, such as the next ones in an order."""
     keys = root_keys(reach)
-    if keys.whole or keys.table.shares_identity:
+    if isinstance(keys, WholeTable) or keys.table.shares_identity:
         return
     table, first = keys.table, keys.table.identity[0]
     is_column = first in table.column_names

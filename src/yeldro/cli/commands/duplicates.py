@@ -25,7 +25,7 @@ def command(options: DuplicatesOptions) -> int:
     from yeldro.cli.request import make_line, opened, read_duplicates_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
-    from yeldro.core.database.connection import Mode
+    from yeldro.core.database.abilities import Mode
     from yeldro.core.run.preview import find_group_cautions
     from yeldro.errors import Refused
     from yeldro.report import duplicates as report

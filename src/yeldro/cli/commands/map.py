@@ -21,7 +21,7 @@ def command(options: MapOptions) -> None:
     from yeldro.cli.place import find_database
     from yeldro.cli.request import is_selection, opened, read_mapped_request
     from yeldro.cli.screen import Screen
-    from yeldro.core.database.connection import Mode
+    from yeldro.core.database.abilities import Mode
     from yeldro.report.documents import make_map
     from yeldro.report.map import render_map
     from yeldro.usecases import look as workflow

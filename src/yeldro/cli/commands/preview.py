@@ -26,7 +26,7 @@ def command(options: PreviewOptions) -> int:
     from yeldro.cli.request import make_line, opened, read_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
-    from yeldro.core.database.connection import Mode
+    from yeldro.core.database.abilities import Mode
     from yeldro.core.selection.selection import read_selection
     from yeldro.errors import Refused
     from yeldro.report.documents import make_preview

@@ -26,7 +26,7 @@ def command(options: RestoreOptions) -> int:
     from yeldro.cli.request import full_address, opened
     from yeldro.cli.run_command import tell
     from yeldro.cli.screen import Screen
-    from yeldro.core.database.connection import Mode
+    from yeldro.core.database.abilities import Mode
     from yeldro.errors import UsageError
     from yeldro.store.records import find_record
     from yeldro.usecases import restore as restoring

@@ -24,7 +24,7 @@ def command(options: ReviewOptions) -> int:
     from yeldro.cli.place import find_database
     from yeldro.cli.request import opened
     from yeldro.cli.screen import Screen
-    from yeldro.core.database.connection import Mode
+    from yeldro.core.database.abilities import Mode
     from yeldro.errors import Refused
     from yeldro.report.documents import make_review
     from yeldro.report.review import render_review

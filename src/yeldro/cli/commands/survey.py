@@ -21,7 +21,7 @@ def command(options: SurveyOptions) -> None:
     from yeldro.cli.place import find_database
     from yeldro.cli.request import opened
     from yeldro.cli.screen import Screen
-    from yeldro.core.database.connection import Mode
+    from yeldro.core.database.abilities import Mode
     from yeldro.report.documents import make_survey
     from yeldro.report.survey import render_survey
     from yeldro.usecases import look as workflow

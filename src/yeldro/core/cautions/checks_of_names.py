@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from sqlglot import exp
 
 from yeldro.core.cautions.examination import COMPARISONS, NUMERIC, Finding, Look, split_conditions
-from yeldro.core.database.connection import Quirk
+from yeldro.core.database.abilities import Quirk
 
 
 def check_always_true(look: Look, tree: exp.Expr) -> Iterator[Finding]:

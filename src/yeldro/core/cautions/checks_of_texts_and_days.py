@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from sqlglot import exp
 
 from yeldro.core.cautions.examination import Finding, Look
-from yeldro.core.database.connection import Quirk
+from yeldro.core.database.abilities import Quirk
 from yeldro.core.model.schema import Column, Family
 
 _CHANGING = {

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from sqlglot import exp
 
 from yeldro.core.cautions.examination import COMPARISONS, NUMERIC, Finding, Look, split_conditions
-from yeldro.core.database.connection import Quirk
+from yeldro.core.database.abilities import Quirk
 from yeldro.core.model.schema import Column, Family
 
 _MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?(Z|[+-]\d{2}:?\d{2})?")

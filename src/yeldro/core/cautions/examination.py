@@ -8,7 +8,9 @@ from dataclasses import dataclass
 
 from sqlglot import exp
 
-from yeldro.core.database.connection import Database, KeySet, Quirk
+from yeldro.core.database.abilities import Quirk
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition
 

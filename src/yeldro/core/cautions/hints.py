@@ -6,7 +6,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from yeldro.core.cautions.of_condition import pins_a_row
-from yeldro.core.database.connection import Database, KeySet, Row
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.parts import cut_at_and
 from yeldro.core.selection.selection import Selection
 

@@ -29,7 +29,8 @@ from yeldro.core.cautions.checks_of_types import (
     check_mixed_types,
 )
 from yeldro.core.cautions.examination import Look
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.parts import ands
 from yeldro.core.selection.selection import Selection

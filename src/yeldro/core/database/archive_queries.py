@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage, Standing
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Reference, Table, TableName
 
 
@@ -68,19 +68,19 @@ class Copying(Protocol):
         """Let the stage hold only rows whose keys are not in the table."""
         ...
 
-    def make_staged_set(self, stage: Stage) -> KeySet:
+    def make_staged_set(self, stage: Stage) -> StoredKeys:
         """An empty key set for rows of a stage, with its key and what references of other tables
         point at."""
         ...
 
     def pull_staged(
-        self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet
+        self, stage: Stage, into: StoredKeys, reference: Reference | None, parents: StoredKeys
     ) -> int:
         """Put the keys of staged rows that point at `parents`, or are among them, into a key set.
         Returns how many."""
         ...
 
-    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+    def keep_staged(self, stage: Stage, listed: StoredKeys) -> None:
         """Let the stage hold only rows whose keys are listed."""
         ...
 

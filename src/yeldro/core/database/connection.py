@@ -6,20 +6,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Protocol, TypeVar
 
-from yeldro.core.database.abilities import Abilities as Abilities
-from yeldro.core.database.abilities import Effect as Effect
-from yeldro.core.database.abilities import Mode as Mode
-from yeldro.core.database.abilities import Quirk as Quirk
-from yeldro.core.database.abilities import Row as Row
+from yeldro.core.database.abilities import Abilities, Effect, Mode
 from yeldro.core.database.archive_queries import Copying
-from yeldro.core.database.change_counts import Changes as Changes
-from yeldro.core.database.change_counts import TableChanges as TableChanges
-from yeldro.core.database.column_profile import ColumnProfile as ColumnProfile
+from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.duplicate_queries import Replacing
 from yeldro.core.database.reach_queries import Looking
-from yeldro.core.database.sent import Sent as Sent
-from yeldro.core.model.key_set import KeySet as KeySet
-from yeldro.core.model.key_set import Mark as Mark
+from yeldro.core.database.sent import Sent
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.selection.grouping import Grouping
 
@@ -191,7 +184,7 @@ class Database(Looking, Replacing, Copying, Protocol):
         """
         ...
 
-    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
         """Delete the rows of key sets whose tables reference each other in a cycle. Returns the
         count in total."""
         ...
@@ -214,7 +207,7 @@ class Database(Looking, Replacing, Copying, Protocol):
         ...
 
     def count_detached(
-        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+        self, reference: Reference, columns: Sequence[str], keys: StoredKeys, to_default: bool
     ) -> int:
         """How many rows of a key set have NULL, or the default, in all of `columns` now."""
         ...

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 from yeldro.core.database.abilities import Row
-from yeldro.core.model.key_set import KeySet, Mark
+from yeldro.core.model.key_set import KeySet, Mark, StoredKeys
 from yeldro.core.model.schema import Reference, Unique
 from yeldro.core.selection.grouping import Grouping, Ranking, Rule
 
@@ -81,18 +81,18 @@ class Replacing(Protocol):
         ...
 
     # Rows that take the place of others
-    def pair(self, ranking: Ranking, into: KeySet) -> int:
+    def pair(self, ranking: Ranking, into: StoredKeys) -> int:
         """Put the surplus rows into an empty key set, each with the kept row's values where it has
         room for them."""
         ...
 
-    def fill_kept(self, ranking: Ranking, into: KeySet, *, blanks: bool) -> int:
+    def fill_kept(self, ranking: Ranking, into: StoredKeys, *, blanks: bool) -> int:
         """Put the kept rows with a NULL, or with `blanks` an empty text, in one of the columns
         `into.new` into an empty key set that some surplus row has a value for, with what each
         column will hold. Returns how many."""
         ...
 
-    def leave(self, images: KeySet, reference: Reference, gone: KeySet) -> None:
+    def leave(self, images: StoredKeys, reference: Reference, gone: KeySet) -> None:
         """Take the rows out whose new value would point at a row that goes, or at the row
         itself.
         """
@@ -102,16 +102,16 @@ class Replacing(Protocol):
         """How many kept rows are in a key set."""
         ...
 
-    def clear(self, keys: KeySet) -> None:
+    def clear(self, keys: StoredKeys) -> None:
         """Empty a key set."""
         ...
 
-    def remove(self, keys: KeySet, gone: KeySet) -> None:
+    def remove(self, keys: StoredKeys, gone: StoredKeys) -> None:
         """Take the rows out of a key set that are in another one of the same table."""
         ...
 
     def repoint(
-        self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None
+        self, reference: Reference, gone: KeySet, images: StoredKeys, filled: StoredKeys | None
     ) -> None:
         """Let the new values of a reference that points at a row that goes point at the one that
         takes its place.
@@ -121,40 +121,42 @@ class Replacing(Protocol):
         """
         ...
 
-    def count_images(self, images: KeySet) -> dict[Mark, int]:
+    def count_images(self, images: StoredKeys) -> dict[Mark, int]:
         """How many rows of each kind a set with new values has."""
         ...
 
-    def count_shifted(self, images: KeySet, columns: Sequence[str]) -> int:
+    def count_shifted(self, images: StoredKeys, columns: Sequence[str]) -> int:
         """How many rows get another value in one of these columns."""
         ...
 
-    def count_still(self, reference: Reference, gone: KeySet, images: KeySet) -> int:
+    def count_still(self, reference: Reference, gone: KeySet, images: StoredKeys) -> int:
         """How many rows would still point at a row that goes, although it was replaced."""
         ...
 
-    def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
+    def count_loops(self, reference: Reference, images: Sequence[StoredKeys]) -> int:
         """How many rows with new values would depend on themselves through others. The first set with
         a row counts."""
         ...
 
-    def find_collisions(self, images: KeySet, gone: KeySet, unique: Unique, into: KeySet) -> int:
+    def find_collisions(
+        self, images: StoredKeys, gone: KeySet, unique: Unique, into: StoredKeys
+    ) -> int:
         """Put the rows with new values that would be like another row that stays, as to what is
         `unique`, into a set, each with the row that stays instead: one that has these values
         already, else the lowest key. Returns how many.
         """
         ...
 
-    def pass_on(self, gone: KeySet) -> int:
+    def pass_on(self, gone: StoredKeys) -> int:
         """Where a row that takes the place of another goes itself, let the one that takes its place
         do. Returns how many that changed."""
         ...
 
-    def list_pairs(self, keys: KeySet, limit: int) -> list[tuple[Row, Row]]:
+    def list_pairs(self, keys: StoredKeys, limit: int) -> list[tuple[Row, Row]]:
         """The identities of the first rows, and of those that take their place."""
         ...
 
-    def count_otherwise(self, keys: KeySet, other: KeySet) -> int:
+    def count_otherwise(self, keys: StoredKeys, other: KeySet) -> int:
         """How many rows of two sets have other new values in the one than in the other."""
         ...
 
@@ -172,6 +174,6 @@ class Replacing(Protocol):
         """
         ...
 
-    def count_changed(self, images: KeySet, columns: Sequence[str]) -> dict[Mark, int]:
+    def count_changed(self, images: StoredKeys, columns: Sequence[str]) -> dict[Mark, int]:
         """How many rows of each kind have their new values in `columns` now."""
         ...

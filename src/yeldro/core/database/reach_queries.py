@@ -7,7 +7,7 @@ from typing import Protocol
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.column_profile import ColumnProfile, Odd
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
@@ -49,7 +49,7 @@ class Looking(Protocol):
         """The matched rows of a key set in identity order, streamed. `limit` None: all of them."""
         ...
 
-    def find_missing(self, listed: KeySet, limit: int) -> tuple[int, list[Row]]:
+    def find_missing(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
         """How many different keys of a list are not in the table, and the first of them in key
         order."""
         ...
@@ -109,7 +109,7 @@ class Looking(Protocol):
 
     # Key sets
 
-    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
+    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> StoredKeys:
         """Send primary keys to the database, a batch at a time, outside of any transaction. One may
         come twice."""
         ...
@@ -119,13 +119,13 @@ class Looking(Protocol):
         for in it."""
         ...
 
-    def make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
+    def make_key_set(self, table: Table, new: Sequence[str] = ()) -> StoredKeys:
         """An empty key set; with `new`, with room for new values of these columns beside each
         row.
         """
         ...
 
-    def match(self, selection: Selection, into: KeySet) -> int:
+    def match(self, selection: Selection, into: StoredKeys) -> int:
         """Put the identities of the selected rows into an empty key set. Returns how many."""
         ...
 
@@ -133,7 +133,7 @@ class Looking(Protocol):
         self,
         reference: Reference,
         parents: KeySet,
-        into: KeySet,
+        into: StoredKeys,
         *,
         round: int = 0,
         since: int | None = None,
@@ -147,7 +147,7 @@ class Looking(Protocol):
         """
         ...
 
-    def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
+    def close_over(self, reference: Reference, keys: StoredKeys, *, round: int = 0) -> int:
         """Add all rows that depend on `keys` through a self-reference, at any depth. Returns how
         many."""
         ...
@@ -158,7 +158,7 @@ class Looking(Protocol):
         """How many rows that are not in `without` reference `parents`."""
         ...
 
-    def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
+    def find_dependent(self, reference: Reference, parents: KeySet) -> tuple[DependentRows, int]:
         """The key set of all rows that depend on `parents` through a reference, and how many these
         are.
 
@@ -182,7 +182,7 @@ class Looking(Protocol):
         `gone`."""
         ...
 
-    def merge(self, keys: KeySet, into: KeySet) -> int:
+    def merge(self, keys: KeySet, into: StoredKeys) -> int:
         """Put the rows of a key set into a stored one of the same table. Returns how many were not
         there yet."""
         ...
@@ -193,7 +193,7 @@ class Looking(Protocol):
         """
         ...
 
-    def count_union(self, key_sets: Sequence[KeySet]) -> int:
+    def count_union(self, key_sets: Sequence[StoredKeys]) -> int:
         """How many different rows the key sets of one table hold together."""
         ...
 

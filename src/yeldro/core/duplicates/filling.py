@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.movers import unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import find_carried
+from yeldro.core.model.key_set import KeySet, find_carried
 from yeldro.core.model.schema import Schema, Table, TableName
 from yeldro.core.reach.reach import Change, Part, Stop
 from yeldro.core.reach.search import Search
@@ -52,7 +52,9 @@ def find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking
     return changes
 
 
-def leave_references(database: Database, filled: Change, sets: dict[TableName, KeySet]) -> Change:
+def leave_references(
+    database: Database, filled: Change, sets: Mapping[TableName, KeySet]
+) -> Change:
     """Leave references alone that would point at rows that go, and drop columns in which nothing is
     filled."""
     for reference in database.schema.outgoing(filled.table):

@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from yeldro.core.database.connection import Database, Row
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.schema import Family, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Rule, RuleKind

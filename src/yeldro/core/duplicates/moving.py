@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from yeldro.core.database.connection import Database, KeySet, Mark
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import find_carried
+from yeldro.core.model.key_set import Mark, StoredKeys, find_carried, stored
 from yeldro.core.model.schema import Reference, Table, TableName, Unique
 from yeldro.core.reach.reach import Change, Collision, Stop
 from yeldro.core.reach.search import Search
@@ -29,14 +29,14 @@ class MovingSearch(Search):
     tables that lose no rows so far.
     """
 
-    filled: KeySet | None = None
+    filled: StoredKeys | None = None
 
     def __init__(self, database: Database, request: DuplicatesRequest) -> None:
         super().__init__(database, request.dependents, store=True)
         self.movers = find_movers(database.schema, request.table, request.dependents)
-        self.images: dict[TableName, KeySet] = {}
-        self.collided: dict[tuple[TableName, Unique], tuple[KeySet, int]] = {}
-        self.none_gone: dict[TableName, KeySet] = {}
+        self.images: dict[TableName, StoredKeys] = {}
+        self.collided: dict[tuple[TableName, Unique], tuple[StoredKeys, int]] = {}
+        self.none_gone: dict[TableName, StoredKeys] = {}
         self.changes: list[Change] = []
 
     def find_moves(self) -> list[Change]:
@@ -100,11 +100,11 @@ class MovingSearch(Search):
                 self._note_collisions(table, unique, gone)
         return grew
 
-    def _find_gone(self, table: Table) -> KeySet:
+    def _find_gone(self, table: Table) -> StoredKeys:
         """The rows of a table that go, an empty set where none do so far."""
         gone = self.sets.get(table.name)
         if gone is not None:
-            return gone
+            return stored(gone)
         if table.name not in self.none_gone:
             carried = find_carried(self.schema, table)
             self.none_gone[table.name] = self.database.make_key_set(table, carried)
@@ -113,14 +113,14 @@ class MovingSearch(Search):
             self.sets[table.name], self.counts[table.name] = gone, 0
         return gone
 
-    def _note_collisions(self, table: Table, unique: Unique, gone: KeySet) -> None:
+    def _note_collisions(self, table: Table, unique: Unique, gone: StoredKeys) -> None:
         known, _ = self.collided.get((table.name, unique), (None, 0))
         into = known or self.database.make_key_set(table, find_carried(self.schema, table))
         self.database.clear(into)
         rows = self.database.find_collisions(self.images[table.name], gone, unique, into)
         self.collided[table.name, unique] = into, rows
 
-    def _drop(self, table: Table, unique: Unique, gone: KeySet) -> bool:
+    def _drop(self, table: Table, unique: Unique, gone: StoredKeys) -> bool:
         images = self.images[table.name]
         rows = self.database.find_collisions(images, gone, unique, gone)
         if not rows:
@@ -157,7 +157,7 @@ class MovingSearch(Search):
             tuple(name for name in columns if name in waits),
         )
 
-    def _moves(self, reference: Reference, images: KeySet, waiting: int) -> bool:
+    def _moves(self, reference: Reference, images: StoredKeys, waiting: int) -> bool:
         """Whether rows get another value in a column of this reference."""
         if not self.counts.get(reference.parent.name):
             return False

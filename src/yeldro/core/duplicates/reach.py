@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.filling import (
     find_fill_stops,
     find_fillable,
@@ -16,7 +16,7 @@ from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, uni
 from yeldro.core.duplicates.moving import MovingSearch
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import find_carried
+from yeldro.core.model.key_set import AlikeRows, find_carried
 from yeldro.core.reach.order import find_order
 from yeldro.core.reach.reach import Change, Part, Reach, Stop
 from yeldro.core.reach.rules import Rule
@@ -69,7 +69,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
         surplus = database.pair(ranking, keys)
     else:
         groups, rows = database.count_groups(ranking)
-        keys, surplus = KeySet(root, root.identity, ranking.name, alike=True), rows - groups
+        keys, surplus = AlikeRows(root, root.identity, ranking.name), rows - groups
     search.sets[root.name], search.counts[root.name] = keys, surplus
     filled = find_filled(database, request, ranking)
     moved: list[Change] = []

@@ -21,32 +21,55 @@ class Mark(IntEnum):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class KeySet:
+class StoredKeys:
     """A temporary table of row identities of one table, inside the database.
 
     `columns` are the identity followed by every further column of the table that references point
     at, so that dependents can be found, and dangling references be looked for, after the rows
-    themselves are gone.
-
-    A key set that `hangs` has no table of its own: it is all rows that point into a stored key set
-    through an enforced reference. Nothing references such rows, and nobody can add one while the
-    rows that they point at are locked. One that is `whole` has none either: it is all rows of a
-    table that is locked as a whole.
-
-    `new` are columns of which a value stands beside each row: the one that a row which stays will
-    get, or, of a row that goes, the one of the row that takes its place.
-
-    Where nothing tells the rows of a table apart, a key set is of rows that are `alike`: it holds
-    what they look like, and of those that look so as many are meant as it names.
+    themselves are gone. `new` are columns of which a value stands beside each row: the one that a
+    row which stays will get, or, of a row that goes, the one of the row that takes its place.
     """
 
     table: Table
     columns: tuple[str, ...]
     name: str
-    hangs: tuple[Reference, KeySet] | None = None
-    whole: bool = False
     new: tuple[str, ...] = ()
-    alike: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class AlikeRows(StoredKeys):
+    """Rows of a table in which nothing tells rows apart: the temporary table holds what they look
+    like, and of those that look so as many are meant as it says."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class DependentRows:
+    """All rows that point into a stored key set through an enforced reference. They need no table
+    of their own: nothing references such rows, and nobody can add one while the rows that they
+    point at are locked."""
+
+    table: Table
+    columns: tuple[str, ...]
+    reference: Reference
+    parents: StoredKeys
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class WholeTable:
+    """All rows of a table that is locked as a whole."""
+
+    table: Table
+    columns: tuple[str, ...]
+
+
+# The rows of one table that are fixed, by whatever fixes them.
+KeySet = StoredKeys | DependentRows | WholeTable
+
+
+def stored(keys: KeySet) -> StoredKeys:
+    """The key set itself, where it must have a table of its own."""
+    assert isinstance(keys, StoredKeys)
+    return keys
 
 
 def find_carried(schema: Schema, table: Table) -> tuple[str, ...]:

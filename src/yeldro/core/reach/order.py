@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.database.connection import Abilities, KeySet
+from yeldro.core.database.abilities import Abilities
 from yeldro.core.model.graph import find_components, find_cycle
+from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import OnDelete, Reference, Schema, TableName
 
 

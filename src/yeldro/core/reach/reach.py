@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yeldro.core.database.connection import KeySet, Row
+from yeldro.core.database.abilities import Row
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.rules import Treatment
 from yeldro.core.selection.selection import Selection
@@ -17,7 +18,7 @@ class Detachment:
 
     reference: Reference
     treatment: Treatment
-    keys: KeySet
+    keys: StoredKeys
     rows: int
 
 
@@ -32,7 +33,7 @@ class Change:
     """
 
     action: Action
-    keys: KeySet
+    keys: StoredKeys
     columns: tuple[str, ...]
     rows: int
     via: tuple[Reference, ...] = ()

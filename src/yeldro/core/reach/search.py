@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.graph import find_components
+from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable, stored
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
@@ -98,7 +99,7 @@ class Search:
     def begin(self, selection: Selection) -> int:
         self.root = selection.table
         if selection.truncate:
-            keys = KeySet(self.root, self.root.identity, "", whole=True)
+            keys: KeySet = WholeTable(self.root, self.root.identity)
             rows = self.database.count_rows(self.root)
         else:
             keys = self.database.make_key_set(self.root)
@@ -120,7 +121,7 @@ class Search:
         for name, reference in leaves.items():
             if self.counts.get(reference.parent.name):
                 parents = self.sets[reference.parent.name]
-                self.sets[name], rows = self.database.hang(reference, parents)
+                self.sets[name], rows = self.database.find_dependent(reference, parents)
                 self.counts[name] = 0
                 self._note(reference, rows)
         self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
@@ -155,7 +156,7 @@ class Search:
             added = 0
             for reference in selves:
                 if keys := self.sets.get(reference.child.name):
-                    new = self.database.close_over(reference, keys, round=self.rounds)
+                    new = self.database.close_over(reference, stored(keys), round=self.rounds)
                     self._note(reference, new)
                     added += new
             total += added
@@ -172,9 +173,8 @@ class Search:
                 return 0
             self.sets[child.name] = self._make_key_set(child)
             self.counts[child.name] = 0
-        new = self.database.pull(
-            reference, parents, self.sets[child.name], round=self.rounds, since=since
-        )
+        into = stored(self.sets[child.name])
+        new = self.database.pull(reference, parents, into, round=self.rounds, since=since)
         self._note(reference, new)
         return new
 
@@ -200,7 +200,7 @@ class Search:
             )
         return bool(others)
 
-    def _make_key_set(self, table: Table) -> KeySet:
+    def _make_key_set(self, table: Table) -> StoredKeys:
         if table.refusal:
             raise Refused(f"Rows of {table.label} would be touched, but {table.refusal}.")
         if not table.identity:

@@ -6,9 +6,10 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import groupby
 
+from yeldro.core.database.abilities import Effect
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.database.change_counts import Changes
-from yeldro.core.database.connection import Database, Effect
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table
 from yeldro.core.restore.plan import (

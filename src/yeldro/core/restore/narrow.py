@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table, overlaps
 from yeldro.core.restore.plan import find_links
 
 
-def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: KeySet) -> int:
+def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: StoredKeys) -> int:
     """Let the stages hold only the listed rows of `root`, and what depended on them when they went.
 
     Returns how many rows of `root` these are.
@@ -31,7 +32,7 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Key
 
 
 def _pull_dependents(
-    database: Database, stage: Stage, back: Sequence[Stage], kept: Mapping[int, KeySet]
+    database: Database, stage: Stage, back: Sequence[Stage], kept: Mapping[int, StoredKeys]
 ) -> int:
     """Keep the rows of a stage that depended on rows which are kept. Returns how many are new."""
     added = 0

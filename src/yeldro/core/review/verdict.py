@@ -11,8 +11,9 @@ from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.of_condition import find_doubts
 from yeldro.core.cautions.of_rows import whole_table
 from yeldro.core.cautions.of_schema import find_schema_cautions
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Part, Reach, root_keys
 from yeldro.core.reach.rules import Rules
@@ -97,7 +98,7 @@ def tables_in_review(
 
 def make_review(database: Database, found: Sequence[tuple[Verdict, list[Removal]]]) -> Review:
     """Judge statements inside an open transaction, each after those before it."""
-    gone: dict[Table, KeySet] = {}
+    gone: dict[Table, StoredKeys] = {}
     judged: list[tuple[Verdict, Removal]] = []
     for verdict, removals in found:
         for removal in removals:
@@ -167,7 +168,7 @@ def _note_readers(
     verdict: Verdict,
     removal: Removal,
     judged: Sequence[tuple[Verdict, Removal]],
-    gone: dict[Table, KeySet],
+    gone: dict[Table, StoredKeys],
 ) -> None:
     read = [table for table in removal.reads if table in gone]
     lines = [
@@ -188,7 +189,7 @@ def _removes_from(reach: Reach, table: Table) -> bool:
     return any(keys.table is table and rows for keys, rows in reach.deleted)
 
 
-def _follow(database: Database, verdict: Verdict, gone: dict[Table, KeySet]) -> None:
+def _follow(database: Database, verdict: Verdict, gone: dict[Table, StoredKeys]) -> None:
     """Add what a statement removes to what is gone, and note how much of it was gone already."""
     reach = verdict.reach
     assert reach is not None
@@ -212,7 +213,7 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, KeySet]) -> 
 
 
 def _settle_stops(
-    database: Database, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, KeySet]
+    database: Database, judged: Sequence[tuple[Verdict, Removal]], gone: dict[Table, StoredKeys]
 ) -> None:
     """Tell a stop that a later statement would lift from one that stays."""
     for place, (verdict, _) in enumerate(judged):

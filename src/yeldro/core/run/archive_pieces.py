@@ -8,8 +8,9 @@ from dataclasses import replace
 from typing import Any
 
 from yeldro.core.database.archive_format import Piece, Portion
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import AlikeRows, KeySet, WholeTable
 from yeldro.core.model.schema import Schema, Table
 from yeldro.core.reach.reach import Reach
 from yeldro.errors import UsageError
@@ -145,7 +146,7 @@ def find_lasting_key(
 ) -> tuple[str, ...]:
     """The first unique columns that hold no NULL in any of the rows and keep their values; () where
     there are none."""
-    for names in () if keys.alike else keys.table.lasting_keys:
+    for names in () if isinstance(keys, AlikeRows) else keys.table.lasting_keys:
         if set(names) & set(changed):
             continue
         columns = [keys.table.column(name) for name in names]
@@ -161,7 +162,7 @@ def _count_orphans(database: Database, reach: Reach, keys: KeySet) -> dict[str, 
     Rows that came in through their only way in have a parent there.
     """
     found: dict[str, int] = {}
-    if keys.whole and not database.abilities.rolls_back_truncate:
+    if isinstance(keys, WholeTable) and not database.abilities.rolls_back_truncate:
         return found  # no other table may be looked at meanwhile
     for reference in database.schema.outgoing(keys.table):
         is_kept = reference.declared and reference.enforced and database.abilities.keeps_references

@@ -6,8 +6,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 
+from yeldro.core.database.abilities import Effect
 from yeldro.core.database.change_counts import Changes
-from yeldro.core.database.connection import Database, Effect
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import WholeTable, stored
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.plan import Plan, Step, Verb
@@ -48,7 +50,7 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         line = account.make_line(rows, dangling.get(table, 0), may_insert(effects, table))
         explained[table] += account.explain(line)
         lines.append(line)
-    emptied = [keys.table for keys, _ in reach.deleted if keys.whole]
+    emptied = [keys.table for keys, _ in reach.deleted if isinstance(keys, WholeTable)]
     return Tally(
         tuple(lines),
         changed.total,
@@ -75,7 +77,7 @@ def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
     Every detaching statement touches its rows once, even where two of them touch the same row.
     """
     changed: Counter[Table] = Counter()
-    deleted = [step.keys for step in plan.steps if step.verb is Verb.DELETE]
+    deleted = [stored(step.keys) for step in plan.steps if step.verb is Verb.DELETE]
     together = deleted if plan.reach.late else []
     for step in plan.steps:
         if step.verb is Verb.DELETE and together:

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 from itertools import pairwise
 
-from yeldro.core.database.connection import KeySet
 from yeldro.core.model.action import Action
 from yeldro.core.model.graph import find_components
+from yeldro.core.model.key_set import KeySet, WholeTable
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Change, Reach
 
@@ -84,7 +84,11 @@ def _steps(reach: Reach) -> Iterator[Step]:
             treatment.to_default,
         )
     gone = [
-        Step(Verb.TRUNCATE if keys.whole else Verb.DELETE, keys, None if keys.whole else rows)
+        Step(
+            Verb.TRUNCATE if isinstance(keys, WholeTable) else Verb.DELETE,
+            keys,
+            None if isinstance(keys, WholeTable) else rows,
+        )
         for keys, rows in reach.deleted
     ]
     moves = [change for change in reach.changes if change.action is Action.MOVE]

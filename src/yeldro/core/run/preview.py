@@ -21,7 +21,8 @@ from yeldro.core.cautions.of_rows import (
     whole_table,
 )
 from yeldro.core.cautions.of_schema import find_schema_cautions
-from yeldro.core.database.connection import Database, Row
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.groups import Duplicates
 from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Reference, Table

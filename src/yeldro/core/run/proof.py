@@ -6,8 +6,11 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
-from yeldro.core.database.connection import Changes, Database, Effect, KeySet, Mark
+from yeldro.core.database.abilities import Effect
+from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import DependentRows, KeySet, Mark, WholeTable
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.tally import Line
@@ -113,7 +116,7 @@ class TableAccount:
     def explain(self, line: Line) -> int:
         """How many changes that the database counted the line accounts for, beyond those of the
         statements that were sent."""
-        truncated = any(keys.whole for keys, _ in self.deleted)
+        truncated = any(isinstance(keys, WholeTable) for keys, _ in self.deleted)
         return self.crossing + (0 if truncated else line.deleted) + line.inserted_by_triggers
 
     def _count_crossing(self) -> int:
@@ -135,7 +138,7 @@ class TableAccount:
             # Where exactly these rows were deleted and none inserted, no deleted key can be left.
             if counted.deleted - self.crossing == rows:
                 return rows
-        if keys.hangs:
+        if isinstance(keys, DependentRows):
             # They are there while they point at what is gone, which was counted already.
             return rows - dangling
         return rows - self.database.count_present(keys)

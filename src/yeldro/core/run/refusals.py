@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach, Stop
@@ -56,7 +57,7 @@ def _describe_stop(stop: Stop) -> str:
 def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
     """What triggers may do that no rollback would take back."""
     for keys, rows in reach.deleted:
-        if rows and not keys.whole:  # TRUNCATE runs no triggers
+        if rows and not isinstance(keys, WholeTable):  # TRUNCATE runs no triggers
             yield from database.find_lasting(keys.table, None)
     for detachment in reach.detached:
         yield from database.find_lasting(detachment.reference.child, detachment.treatment.columns)

@@ -12,7 +12,8 @@ from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Any
 
-from yeldro.core.database.connection import Database, KeySet
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.archive_pieces import find_lasting_key
 
@@ -100,10 +101,13 @@ def _find_actions(reach: Reach) -> Iterator[tuple[tuple[str, str], KeySet, bool]
     for keys, rows in reach.deleted:
         if rows:
             action = f"delete {keys.table.label}"
-            apart = keys is root and not (
-                keys.new or keys.alike
-            )  # surplus rows are told by what they lead to
+            apart = keys is root and not _is_surplus(keys)
             yield (f"{action}, hanging on them" if apart else action, action), keys, apart
+
+
+def _is_surplus(keys: KeySet) -> bool:
+    """Whether these are surplus rows, which are told by what they lead to."""
+    return isinstance(keys, AlikeRows) or (isinstance(keys, StoredKeys) and bool(keys.new))
 
 
 def _write(value: Any) -> str:

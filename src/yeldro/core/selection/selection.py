@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
 
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.model.values import Value, read_key, read_parameter, read_value
 from yeldro.core.selection.condition import Condition, read_condition
@@ -102,7 +102,7 @@ class Selection:
     table: Table
     conditions: tuple[Condition, ...] = ()
     keys: Iterable[tuple[Value, ...]] | None = None
-    listed: KeySet | None = None
+    listed: StoredKeys | None = None
     matches: tuple[Match, ...] = ()
     orphans: tuple[Reference, ...] = ()
     view: View | None = None

@@ -10,8 +10,9 @@ from itertools import combinations
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.of_schema import find_schema_cautions, undeclared_reference
 from yeldro.core.cautions.undeclared import find_likely
-from yeldro.core.database.column_profile import Odd
-from yeldro.core.database.connection import ColumnProfile, Database, Row
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.column_profile import ColumnProfile, Odd
+from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Column, Reference, Table
 
 SAMPLE = 5

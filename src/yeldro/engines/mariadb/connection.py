@@ -15,10 +15,12 @@ import pymysql.cursors
 import sqlalchemy as sa
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
+from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
-from yeldro.core.database.connection import Abilities, Changes, Effect, KeySet, Mode, Quirk
+from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
+from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.model.schema import WHOLE_ROW, Column, Family, Reference, Table, TableName
 from yeldro.core.selection.grouping import Ignored, Ranking, Same
 from yeldro.core.selection.plain_text import WHITE
@@ -358,7 +360,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         self._alone = False
         self._gate.run_text("UNLOCK TABLES")
 
-    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
+    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         if self._statements.holding:
             return
@@ -548,7 +550,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def delete(self, keys: KeySet) -> int:
         """Rows of a tree whose links cannot be NULL go deepest first; with several such links level
         by level."""
-        if keys.alike:
+        if isinstance(keys, AlikeRows):
             return self._delete_alike(keys)
         outgoing = self.schema.outgoing(keys.table)
         stays = keys.table.shares_identity
@@ -572,7 +574,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             done += gone
         return done + self._delete_by_keys(keys)
 
-    def _delete_alike(self, keys: KeySet) -> int:
+    def _delete_alike(self, keys: AlikeRows) -> int:
         """Rows that look the same are the same: as many of them go as are surplus, whichever."""
         done = 0
         for mark, rows in map(tuple, self._gate.run(self._statements.count_marks(keys)).all()):
@@ -583,15 +585,15 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             done += self._gate.run(Words(delete, f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
         return done
 
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """A key of rows that are alike stands for all of them."""
-        if not into.table.shares_identity or into.alike:
+        if not into.table.shares_identity or isinstance(into, AlikeRows):
             return super()._fill(into, statement)
         before = self.count_present(into) if into in self._filled else 0
         super()._fill(into, statement)
         return self.count_present(into) - before
 
-    def count_union(self, key_sets: Sequence[KeySet]) -> int:
+    def count_union(self, key_sets: Sequence[StoredKeys]) -> int:
         if not key_sets[0].table.shares_identity:
             return super().count_union(key_sets)
         clause = self._statements.count(key_sets[0].table)
@@ -602,12 +604,12 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def count_present(self, keys: KeySet) -> int:
         return (
             self._gate.number(self._statements.count_surplus(keys))
-            if keys.alike
+            if isinstance(keys, AlikeRows)
             else super().count_present(keys)
         )
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
-        if keys.alike:
+        if isinstance(keys, AlikeRows) and isinstance(other, AlikeRows):
             return self._gate.number(self._statements.count_other_marks(keys, other))
         return super().count_beyond(keys, other)
 
@@ -711,7 +713,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         finally:
             self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}", Kind.PLAIN)
 
-    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
         self._unsure = True
         with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)

@@ -9,7 +9,14 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.archive_format import Portion, Stage
-from yeldro.core.database.connection import KeySet
+from yeldro.core.model.key_set import (
+    AlikeRows,
+    DependentRows,
+    KeySet,
+    StoredKeys,
+    WholeTable,
+    stored,
+)
 from yeldro.core.model.schema import WHOLE_ROW, Column, Reference, Table, TableName
 from yeldro.engines.mariadb.values import find_way
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -154,30 +161,30 @@ class MariadbStatements(StageStatements):
     def mark(self, image: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.func.unhex(sa.func.sha2(image, sa.literal_column("256")))
 
-    def surplus_marks(self, keys: KeySet) -> tuple[sa.TableClause, Rows]:
+    def surplus_marks(self, keys: AlikeRows) -> tuple[sa.TableClause, Rows]:
         """The identities of the surplus rows of a ranking, one for each of them."""
         columns: list[sa.ColumnClause[Any]] = [sa.column("c0"), sa.column("place")]
         ranked = sa.table(keys.name, *columns, schema=self.key_schema)
         return ranked, sa.select(ranked.c.c0).where(ranked.c.place > sa.literal_column("1"))
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
-        if keys.alike:
+        if isinstance(keys, AlikeRows):
             return self.table(keys.table).c[WHOLE_ROW].in_(self.surplus_marks(keys)[1])
         return super().has_identity(keys)
 
-    def count_surplus(self, keys: KeySet) -> Rows:
+    def count_surplus(self, keys: AlikeRows) -> Rows:
         """Rows that look like a surplus one, less the kept ones among them."""
         ranked, marks = self.surplus_marks(keys)
         kept = sa.select(sa.func.count()).select_from(ranked)
         kept = kept.where(ranked.c.place == sa.literal_column("1"), ranked.c.c0.in_(marks))
         return sa.select(self.count_present(keys).scalar_subquery() - kept.scalar_subquery())
 
-    def count_marks(self, keys: KeySet) -> Rows:
+    def count_marks(self, keys: AlikeRows) -> Rows:
         """How many surplus rows look the same."""
         ranked, marks = self.surplus_marks(keys)
         return marks.add_columns(sa.func.count().label("rows")).group_by(ranked.c.c0)
 
-    def count_other_marks(self, keys: KeySet, other: KeySet) -> Rows:
+    def count_other_marks(self, keys: AlikeRows, other: AlikeRows) -> Rows:
         one, two = (
             self.count_marks(which).subquery(self.own(f"{name}"))
             for which, name in ((keys, "a"), (other, "b"))
@@ -186,7 +193,7 @@ class MariadbStatements(StageStatements):
         rows = sa.select(sa.func.coalesce(sa.func.sum(one.c.rows), sa.literal_column("0")))
         return rows.select_from(one.join(two, same, isouter=True)).where(two.c.c0.is_(None))
 
-    def select_surplus(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
+    def select_surplus(self, keys: AlikeRows, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
         """Of rows that are alike, as many as are surplus: it does not matter which."""
         clause, marks = self.table(keys.table), self.surplus_marks(keys)[1]
         mark = clause.c[WHOLE_ROW]
@@ -214,20 +221,20 @@ class MariadbStatements(StageStatements):
     def delete_by_keys(self, keys: KeySet) -> DeleteByKeys:
         """IN (SELECT …) would be several times slower. A digest is worked out once for each row,
         and looked up."""
-        stored, same = self._by_keys(keys)
-        turned = keys.table.shares_identity and not keys.hangs
-        return DeleteByKeys(self.table(keys.table), self.key_table(stored), same, turned=turned)
+        fixed, same = self._by_keys(keys)
+        turned = keys.table.shares_identity and not isinstance(keys, DependentRows)
+        return DeleteByKeys(self.table(keys.table), self.key_table(fixed), same, turned=turned)
 
-    def _by_keys(self, keys: KeySet) -> tuple[KeySet, sa.ColumnElement[bool]]:
+    def _by_keys(self, keys: KeySet) -> tuple[StoredKeys, sa.ColumnElement[bool]]:
         """The stored keys that a key set goes by, and which rows of its table they mean."""
-        if keys.hangs:
-            reference, stored = keys.hangs
-            referred = self.key_columns(stored, reference.referred)
-            return stored, sa.and_(*self.meets(reference, self.pointing(reference), referred))
+        if isinstance(keys, DependentRows):
+            reference, parents = keys.reference, keys.parents
+            referred = self.key_columns(parents, reference.referred)
+            return parents, sa.and_(*self.meets(reference, self.pointing(reference), referred))
         names = keys.table.identity
         columns = [self.table(keys.table).c[name] for name in names]
         pairs = zip(columns, self.key_columns(keys, names), strict=True)
-        return keys, sa.and_(*(column == key for column, key in pairs))
+        return stored(keys), sa.and_(*(column == key for column, key in pairs))
 
     def count_left(self, reference: Reference, parents: KeySet) -> Rows:
         """Walking the keys. Not locking: that is for references that the engine does not keep."""
@@ -238,16 +245,16 @@ class MariadbStatements(StageStatements):
     ) -> Rows:
         """Walking the keys, and locking: a plain read would show an old snapshot."""
         clause = self.table(portion.table)
-        if keys.alike:
+        if isinstance(keys, AlikeRows):
             return self.select_surplus(keys, cells)
-        if keys.whole:
+        if isinstance(keys, WholeTable):
             return sa.select(*cells).select_from(clause)
         return self.select_beside(keys, cells)
 
     def select_beside(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
-        stored, same = self._by_keys(keys)
-        clause, key_table = self.table(keys.table), self.key_table(stored)
-        turned = keys.table.shares_identity and not keys.hangs
+        fixed, same = self._by_keys(keys)
+        clause, key_table = self.table(keys.table), self.key_table(fixed)
+        turned = keys.table.shares_identity and not isinstance(keys, DependentRows)
         both = clause.join(key_table, same) if turned else key_table.join(clause, same)
         rows: Rows = sa.select(*cells).select_from(both)
         return self.met(rows.prefix_with("STRAIGHT_JOIN"))
@@ -332,7 +339,7 @@ class MariadbStatements(StageStatements):
         ]
         return [sa.func.sum(sa.cast(half, sa.DECIMAL(20))) for half in halves]
 
-    def find_levels(self, reference: Reference, keys: KeySet, into: KeySet) -> sa.Insert:
+    def find_levels(self, reference: Reference, keys: KeySet, into: StoredKeys) -> sa.Insert:
         """Put rows into another key set, marked with how far they are from those that point out of
         the set.
 
@@ -378,7 +385,7 @@ class MariadbStatements(StageStatements):
         )
         return levels.union_all(step)
 
-    def delete_deepest_first(self, levels: KeySet) -> Words:
+    def delete_deepest_first(self, levels: StoredKeys) -> Words:
         clause, key_table = self.table(levels.table), self.key_table(levels)
         pairs = zip(
             levels.table.identity, self.key_columns(levels, levels.table.identity), strict=True

@@ -16,10 +16,12 @@ from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
 
+from yeldro.core.database.abilities import Abilities, Effect, Mode
 from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
-from yeldro.core.database.connection import Abilities, Changes, Effect, KeySet, Mode, TableChanges
+from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Family, OnDelete, Reference, Table, TableName
 from yeldro.core.selection.grouping import Ignored, Ranking, Same
 from yeldro.core.selection.plain_text import WHITE
@@ -353,7 +355,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def _find_session(self) -> int:
         return int(self._gate.run_text("SELECT pg_catalog.pg_backend_pid()").scalar_one())
 
-    def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
+    def close_over(self, reference: Reference, keys: StoredKeys, *, round: int = 0) -> int:
         """A recursive query cannot lock what it finds.
 
         How many levels there are is unknown to the planner: one look into the index for each row
@@ -390,9 +392,9 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         """A function may leave large objects or messages in a transaction that cannot write: it is
         rolled back, and what was in the key sets is put back into them."""
         with ExitStack() as open_files:
-            waiting: list[tuple[KeySet, IO[bytes]]] = []
+            waiting: list[tuple[StoredKeys, IO[bytes]]] = []
             for keys in kept:
-                if keys.name and not self._statements.holding:
+                if isinstance(keys, StoredKeys) and not self._statements.holding:
                     file: IO[bytes] = open_files.enter_context(SpooledTemporaryFile(_SPOOLED))
                     self._copy(f"COPY pg_temp.{keys.name} TO STDOUT (FORMAT binary)", file.write)
                     waiting.append((keys, file))
@@ -459,7 +461,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
     def force_checks(self) -> None:
         self._gate.run_text("SET CONSTRAINTS ALL IMMEDIATE", Kind.PLAIN)
 
-    def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
+    def _load(self, listed: StoredKeys, batch: list[tuple[Any, ...]]) -> None:
         if self._gate.scribe:
             super()._load(listed, batch)
             return
@@ -469,7 +471,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             for key in batch:
                 writing.write_row(key)
 
-    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
+    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         if not self._statements.holding:
             self._gate.make(
                 keys.name,
@@ -480,7 +482,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
         """Rows that go are locked by their deletion; before that only where somebody could let a
         row on them."""
         if self._mode is Mode.WRITE:
-            ranked = KeySet(ranking.table, ranking.table.identity, ranking.name)
+            ranked = StoredKeys(ranking.table, ranking.table.identity, ranking.name)
             kept: sa.ColumnElement[bool] = sa.literal_column("place = 1")
             among = [] if self.schema.incoming(ranking.table) else [kept]
             self._gate.run(self._statements.lock(ranked, among))
@@ -591,7 +593,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
             )
             return bool(found.scalar_one())
 
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         rows = super()._fill(into, statement)
         if rows > _LARGE and not self._statements.holding:
             self._gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
@@ -785,7 +787,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                         )
                         self._gate.run(sa.select(moved))
 
-    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
         """All in one statement of data-modifying WITH queries: references are checked when it is
         done."""
         parts = [

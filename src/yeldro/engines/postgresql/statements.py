@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.database.connection import KeySet
+from yeldro.core.model.key_set import KeySet, stored
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.engines.postgresql.compiler import Equated
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -80,7 +80,7 @@ class PostgresqlStatements(StageStatements):
 
     def key_table(self, keys: KeySet) -> sa.TableClause:
         clause = super().key_table(keys)
-        for letter, names in (("c", keys.columns), ("n", keys.new)):
+        for letter, names in (("c", keys.columns), ("n", stored(keys).new)):
             for place, name in enumerate(names):
                 clause.c[f"{letter}{place}"].type = self.table(keys.table).c[name].type
         return clause

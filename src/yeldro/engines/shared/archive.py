@@ -7,9 +7,9 @@ from collections.abc import Iterator, Sequence
 
 import sqlalchemy as sa
 
+from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage, Standing
-from yeldro.core.database.connection import Row
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable
 from yeldro.core.model.schema import Column, Reference, Schema, Table, TableName
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.gate import Gate
@@ -36,7 +36,7 @@ class SqlCopies(ABC):
         """Of a whole table that nobody else may use no row is like another one elsewhere."""
         rows = (
             self._statements.count(keys.table)
-            if keys.whole
+            if isinstance(keys, WholeTable)
             else self._statements.count_alike(keys, columns)
         )
         return self._gate.number(rows)
@@ -119,24 +119,24 @@ class SqlCopies(ABC):
     def keep_absent(self, stage: Stage) -> None:
         self._gate.run(self._statements.drop_staged(stage, self._statements.is_there(stage)))
 
-    def make_staged_set(self, stage: Stage) -> KeySet:
+    def make_staged_set(self, stage: Stage) -> StoredKeys:
         columns = dict.fromkeys((*stage.key, *self.schema.referred_columns(stage.table)))
-        keys = KeySet(stage.table, tuple(columns), next(self._names))
+        keys = StoredKeys(stage.table, tuple(columns), next(self._names))
         self._create_key_table(keys, unique=False)
         return keys
 
     @abstractmethod
-    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None: ...
+    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None: ...
 
     def pull_staged(
-        self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet
+        self, stage: Stage, into: StoredKeys, reference: Reference | None, parents: StoredKeys
     ) -> int:
         return self._fill(into, self._statements.pull_staged(stage, into, reference, parents))
 
     @abstractmethod
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int: ...
 
-    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+    def keep_staged(self, stage: Stage, listed: StoredKeys) -> None:
         self._gate.run(
             self._statements.drop_staged(stage, sa.not_(self._statements.is_listed(stage, listed)))
         )

@@ -10,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core.database.archive_format import Piece, Portion, Stage
-from yeldro.core.database.connection import KeySet
+from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable
 from yeldro.core.model.schema import Column, Reference, Table, TableName
 from yeldro.engines.shared.statements import MATCHED, Rows, Statements, Words, as_tuple, bare
 
@@ -92,7 +92,7 @@ class StageStatements(Statements):
         columns `shown`."""
         clause = self.table(keys.table)
         matched: sa.ColumnElement[int] = sa.literal_column("1")
-        if apart and not keys.whole:
+        if apart and not isinstance(keys, WholeTable):
             own = self.key_table(keys).c.round == sa.literal_column(MATCHED)
             matched = sa.case((own, matched), else_=sa.literal_column("0"))
         cells: list[sa.ColumnElement[Any]] = [
@@ -100,7 +100,7 @@ class StageStatements(Statements):
             matched,
         ]
         cells += [clause.c[name] for name in shown]
-        if apart and not keys.whole:
+        if apart and not isinstance(keys, WholeTable):
             return self.select_beside(keys, cells)
         return self.select_copied(Portion(0, keys.table, tuple(columns), 0), keys, cells)
 
@@ -345,12 +345,12 @@ class StageStatements(Statements):
 
     # Choosing
 
-    def is_listed(self, stage: Stage, listed: KeySet) -> sa.ColumnElement[bool]:
+    def is_listed(self, stage: Stage, listed: StoredKeys) -> sa.ColumnElement[bool]:
         staged = self.staged(stage)
         return self.is_in([staged.c[name] for name in stage.key], listed, stage.key)
 
     def pull_staged(
-        self, stage: Stage, into: KeySet, reference: Reference | None, parents: KeySet
+        self, stage: Stage, into: StoredKeys, reference: Reference | None, parents: StoredKeys
     ) -> sa.Insert:
         staged = self.staged(stage)
         if reference:

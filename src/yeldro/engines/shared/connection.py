@@ -10,20 +10,13 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.column_profile import Odd
-from yeldro.core.database.connection import (
-    Abilities,
-    Changes,
-    ColumnProfile,
-    Effect,
-    KeySet,
-    Mode,
-    Row,
-    Sent,
-    T,
-)
+from yeldro.core.database.abilities import Abilities, Effect, Mode, Row
+from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.column_profile import ColumnProfile, Odd
+from yeldro.core.database.connection import T
+from yeldro.core.database.sent import Sent
 from yeldro.core.model.address import Address
-from yeldro.core.model.key_set import find_carried
+from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, find_carried, stored
 from yeldro.core.model.schema import Column, Family, Reference, Schema, Table
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
@@ -78,9 +71,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self._gate = gate
         self._statements = statements
         self._names = Names()
-        self._spare: dict[tuple[Table, tuple[str, ...]], list[KeySet]] = {}
+        self._spare: dict[tuple[Table, tuple[str, ...]], list[StoredKeys]] = {}
         self._built: list[sa.TableClause] = []
-        self._filled: set[KeySet] = set()
+        self._filled: set[StoredKeys] = set()
         self._mode: Mode | None = None
 
     def _judge_by(self, judge: Judge) -> None:
@@ -180,7 +173,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def end_look(self, kept: Sequence[KeySet]) -> None:
         """Where a transaction cannot write, a commit leaves nothing but what is in our own
         temporary tables."""
-        if any(keys.name for keys in kept):
+        if any(isinstance(keys, StoredKeys) for keys in kept):
             self.commit()
         else:
             self.rollback()
@@ -288,7 +281,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Iterator[Row]:
         return self._gate.stream(self._statements.sample(keys, columns, limit))
 
-    def find_missing(self, listed: KeySet, limit: int) -> tuple[int, list[Row]]:
+    def find_missing(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
         missing = self._statements.find_missing(listed)
         first = missing.order_by(*self._statements.key_columns(listed, listed.columns)).limit(limit)
         count = self._gate.number(sa.select(sa.func.count()).select_from(missing.subquery()))
@@ -359,8 +352,8 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     # Key sets
 
-    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> KeySet:
-        listed = KeySet(table, table.key, self._names.of(table))
+    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> StoredKeys:
+        listed = StoredKeys(table, table.key, self._names.of(table))
         self._create_key_table(listed, unique=False)
         waiting = iter(keys)
         while batch := list(itertools.islice(waiting, _BATCH)):
@@ -374,7 +367,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
                 self._load(listed, [tuple(map(self._statements.adapt, key)) for key in batch])
         return listed
 
-    def _load(self, listed: KeySet, batch: list[tuple[Any, ...]]) -> None:
+    def _load(self, listed: StoredKeys, batch: list[tuple[Any, ...]]) -> None:
         named = [
             {"round": 0, **{f"c{place}": value for place, value in enumerate(key)}} for key in batch
         ]
@@ -385,22 +378,22 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         for table in tables:
             self._spare.setdefault((table, tuple(new)), []).append(self._make_key_set(table, new))
 
-    def make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
+    def make_key_set(self, table: Table, new: Sequence[str] = ()) -> StoredKeys:
         spare = self._spare.get((table, tuple(new)))
         return spare.pop() if spare else self._make_key_set(table, new)
 
-    def _make_key_set(self, table: Table, new: Sequence[str] = ()) -> KeySet:
-        keys = KeySet(
+    def _make_key_set(self, table: Table, new: Sequence[str] = ()) -> StoredKeys:
+        keys = StoredKeys(
             table, find_carried(self.schema, table), self._names.of(table), new=tuple(new)
         )
         self._create_key_table(keys)
         return keys
 
     @abstractmethod
-    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
+    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         """Make an empty key table. Only a list of keys from outside may hold one twice."""
 
-    def match(self, selection: Selection, into: KeySet) -> int:
+    def match(self, selection: Selection, into: StoredKeys) -> int:
         before = self._count_written()
         try:
             matched = self._fill(into, self._statements.match(selection, into))
@@ -427,7 +420,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         self,
         reference: Reference,
         parents: KeySet,
-        into: KeySet,
+        into: StoredKeys,
         *,
         round: int = 0,
         since: int | None = None,
@@ -438,10 +431,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             into, self._statements.pull(reference, parents, into, round, since, others)
         )
 
-    def close_over(self, reference: Reference, keys: KeySet, *, round: int = 0) -> int:
+    def close_over(self, reference: Reference, keys: StoredKeys, *, round: int = 0) -> int:
         return self._fill(keys, self._statements.close_over(reference, keys, round))
 
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """Send a statement that fills a key set. Returns how many rows it put in."""
         self._filled.add(into)
         table = self._statements.key_table(into)
@@ -463,8 +456,8 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     ) -> int:
         return self._gate.number(self._statements.count_referencing(reference, parents, without))
 
-    def hang(self, reference: Reference, parents: KeySet) -> tuple[KeySet, int]:
-        keys = KeySet(reference.child, reference.child.identity, "", hangs=(reference, parents))
+    def find_dependent(self, reference: Reference, parents: KeySet) -> tuple[DependentRows, int]:
+        keys = DependentRows(reference.child, reference.child.identity, reference, stored(parents))
         return keys, self.count_present(keys)
 
     def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
@@ -486,13 +479,13 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             return True
         return self._gate.number(self._statements.default_parent(reference, defaults, gone)) > 0
 
-    def merge(self, keys: KeySet, into: KeySet) -> int:
+    def merge(self, keys: KeySet, into: StoredKeys) -> int:
         return self._fill(into, self._statements.merge(keys, into))
 
     def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> int:
         return self._gate.number(self._statements.count_whole_groups(keys, columns))
 
-    def count_union(self, key_sets: Sequence[KeySet]) -> int:
+    def count_union(self, key_sets: Sequence[StoredKeys]) -> int:
         return self._gate.number(self._statements.count_union(key_sets))
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
@@ -551,7 +544,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return self._gate.run(self._statements.delete(keys)).rowcount
 
     @abstractmethod
-    def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
+    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int: ...
 
     def truncate(self, table: Table) -> int:
         self._gate.run(Words("TRUNCATE TABLE", self._statements.table(table)))
@@ -579,7 +572,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return self._gate.number(rows.where(self._statements.lacks_parent(reference)))
 
     def count_detached(
-        self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
+        self, reference: Reference, columns: Sequence[str], keys: StoredKeys, to_default: bool
     ) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None
         return self._gate.number(self._statements.count_detached(columns, keys, defaults))

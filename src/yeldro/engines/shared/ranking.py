@@ -11,8 +11,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.connection import Row
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.database.abilities import Row
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Family, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Rule, RuleKind, Same
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -452,7 +452,7 @@ class SqlRanking(ABC):
 
     # The rows that go, and those that stay
 
-    def pair(self, ranking: Ranking, into: KeySet) -> int:
+    def pair(self, ranking: Ranking, into: StoredKeys) -> int:
         """What other tables point at is only looked up where it is not the identity itself."""
         gone, kept = (
             self._clause(ranking),
@@ -488,7 +488,7 @@ class SqlRanking(ABC):
         return self._fill(into, self._statements.fill_plain(into, surplus))
 
     @abstractmethod
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int: ...
 
     @abstractmethod
     def _hold(self, table: HeldTable, statement: sa.Insert) -> int: ...
@@ -499,7 +499,7 @@ class SqlRanking(ABC):
         rows = sa.select(sa.func.count()).select_from(ranked).where(ranked.c.place == _ONE)
         return self._gate.number(rows.where(self._statements.is_in(cells, keys, names)))
 
-    def fill_kept(self, ranking: Ranking, into: KeySet, *, blanks: bool) -> int:
+    def fill_kept(self, ranking: Ranking, into: StoredKeys, *, blanks: bool) -> int:
         """The first value of each column in the order of the places, a row's own first."""
         ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
         cells = []

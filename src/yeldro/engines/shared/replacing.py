@@ -9,8 +9,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.connection import Row
-from yeldro.core.model.key_set import KeySet, Mark
+from yeldro.core.database.abilities import Row
+from yeldro.core.model.key_set import KeySet, Mark, StoredKeys
 from yeldro.core.model.schema import Reference, Unique
 from yeldro.core.selection.grouping import Ranking
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -29,15 +29,15 @@ class SqlImages:
     _names: Names
 
     @abstractmethod
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int: ...
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int: ...
 
     def lock_ranked(self, ranking: Ranking) -> None:
         """An engine that locks what it looks at has done so already."""
 
-    def clear(self, keys: KeySet) -> None:
+    def clear(self, keys: StoredKeys) -> None:
         self._gate.run(sa.delete(self._statements.key_table(keys)))
 
-    def remove(self, keys: KeySet, gone: KeySet) -> None:
+    def remove(self, keys: StoredKeys, gone: StoredKeys) -> None:
         clause, names = self._statements.key_table(keys), keys.table.identity
         own = self._statements.key_columns(keys, names)
         self._gate.run(sa.delete(clause).where(self._statements.is_in(own, gone, names)))
@@ -45,7 +45,7 @@ class SqlImages:
     # What they will point at
 
     def repoint(
-        self, reference: Reference, gone: KeySet, images: KeySet, filled: KeySet | None
+        self, reference: Reference, gone: KeySet, images: StoredKeys, filled: StoredKeys | None
     ) -> None:
         clause = self._statements.key_table(images)
         aims = self._aims(reference, images)
@@ -101,16 +101,16 @@ class SqlImages:
             (clause.c.round > mark.value, clause.c.round), else_=sa.literal_column(str(mark.value))
         )
 
-    def _aims(self, reference: Reference, images: KeySet) -> list[sa.ColumnElement[Any]]:
+    def _aims(self, reference: Reference, images: StoredKeys) -> list[sa.ColumnElement[Any]]:
         return self._statements.new_columns(images, reference.columns)
 
-    def _pointing(self, reference: Reference, images: KeySet) -> list[sa.ColumnElement[Any]]:
+    def _pointing(self, reference: Reference, images: StoredKeys) -> list[sa.ColumnElement[Any]]:
         """The new values of a reference, in the form in which the engine compares them with the
         referred ones."""
         cells = dict(zip(reference.columns, self._aims(reference, images), strict=True))
         return self._statements.pointing(reference, SimpleNamespace(c=cells))  # type: ignore[arg-type]  # only c is used
 
-    def leave(self, images: KeySet, reference: Reference, gone: KeySet) -> None:
+    def leave(self, images: StoredKeys, reference: Reference, gone: KeySet) -> None:
         clause = self._statements.key_table(images)
         pointing = self._pointing(reference, images)
         lost = self._statements.points_into(reference, pointing, gone)
@@ -122,12 +122,12 @@ class SqlImages:
 
     # Counting
 
-    def count_images(self, images: KeySet) -> dict[Mark, int]:
+    def count_images(self, images: StoredKeys) -> dict[Mark, int]:
         clause = self._statements.key_table(images)
         found = self._gate.run(sa.select(clause.c.round, sa.func.count()).group_by(clause.c.round))
         return {Mark(mark): int(rows) for mark, rows in map(tuple, found)}
 
-    def count_shifted(self, images: KeySet, columns: Sequence[str]) -> int:
+    def count_shifted(self, images: StoredKeys, columns: Sequence[str]) -> int:
         clause = self._statements.table(images.table)
         new = self._statements.new_columns(images, columns)
         shifted = [
@@ -135,11 +135,11 @@ class SqlImages:
         ]
         return self._gate.number(self._count_both(images).where(balanced("OR", shifted)))
 
-    def _count_both(self, images: KeySet) -> Rows:
+    def _count_both(self, images: StoredKeys) -> Rows:
         rows: Rows = sa.select(sa.func.count()).select_from(self._both(images))
         return self._statements.met(rows)
 
-    def _both(self, images: KeySet) -> sa.Join:
+    def _both(self, images: StoredKeys) -> sa.Join:
         """Rows beside their new values."""
         return self._statements.key_table(images).join(
             self._statements.table(images.table), self._is_own(images)
@@ -150,7 +150,7 @@ class SqlImages:
         pairs = zip(names, self._statements.key_columns(images, names), strict=True)
         return sa.and_(*(clause.c[name] == key for name, key in pairs))
 
-    def count_still(self, reference: Reference, gone: KeySet, images: KeySet) -> int:
+    def count_still(self, reference: Reference, gone: KeySet, images: StoredKeys) -> int:
         clause = self._statements.key_table(images)
         still = self._statements.points_into(reference, self._pointing(reference, images), gone)
         rows = sa.select(sa.func.count()).select_from(clause)
@@ -158,7 +158,7 @@ class SqlImages:
             rows.where(still, clause.c.round != sa.literal_column(str(Mark.WAITING.value)))
         )
 
-    def count_loops(self, reference: Reference, images: Sequence[KeySet]) -> int:
+    def count_loops(self, reference: Reference, images: Sequence[StoredKeys]) -> int:
         """Walk up from every row with a new value, by new values where there are some."""
         row = self._statements.table(reference.child).alias(self._statements.own("row"))
         parts = range(len(reference.columns))
@@ -208,7 +208,9 @@ class SqlImages:
 
     # Collisions
 
-    def find_collisions(self, images: KeySet, gone: KeySet, unique: Unique, into: KeySet) -> int:
+    def find_collisions(
+        self, images: StoredKeys, gone: KeySet, unique: Unique, into: StoredKeys
+    ) -> int:
         carried = [f"c{place}" for place in range(len(images.columns))]
         moved, there = self._look_for(images, gone, unique, carried)
         parts = range(len(unique.parts or unique.columns))
@@ -245,7 +247,7 @@ class SqlImages:
         )
 
     def _look_for(
-        self, images: KeySet, gone: KeySet, unique: Unique, carried: Sequence[str]
+        self, images: StoredKeys, gone: KeySet, unique: Unique, carried: Sequence[str]
     ) -> tuple[Rows, Rows]:
         """Rows with their new values, and others that stay and are like one of them: their keys as
         c0, …, whether they change, what breaks ties as t0, …, and what must be unique as u0, …"""
@@ -313,7 +315,7 @@ class SqlImages:
             shaped.where(sa.literal_column(f"({unique.predicate})")) if unique.predicate else shaped
         )
 
-    def pass_on(self, gone: KeySet) -> int:
+    def pass_on(self, gone: StoredKeys) -> int:
         clause = self._statements.key_table(gone)
         next_one = clause.alias(self._statements.own("next"))
         names = gone.table.identity
@@ -324,7 +326,7 @@ class SqlImages:
         new = {clause.c[f"n{place}"]: next_one.c[f"n{place}"] for place in range(len(gone.new))}
         return self._gate.run(sa.update(clause).values(new).where(*same)).rowcount
 
-    def list_pairs(self, keys: KeySet, limit: int) -> list[tuple[Row, Row]]:
+    def list_pairs(self, keys: StoredKeys, limit: int) -> list[tuple[Row, Row]]:
         names = keys.table.identity
         own, other = (
             self._statements.key_columns(keys, names),
@@ -333,7 +335,7 @@ class SqlImages:
         rows = self._gate.run(sa.select(*own, *other).order_by(*own).limit(limit))
         return [(tuple(row[: len(names)]), tuple(row[len(names) :])) for row in map(tuple, rows)]
 
-    def count_otherwise(self, keys: KeySet, other: KeySet) -> int:
+    def count_otherwise(self, keys: StoredKeys, other: KeySet) -> int:
         one, two = self._statements.key_table(keys), self._statements.key_table(other)
         same = [
             one.c[f"c{place}"] == two.c[f"c{place}"] for place in range(len(keys.table.identity))
@@ -376,7 +378,7 @@ class SqlImages:
         update = sa.update(clause).values({**self._statements.untouched(images.table), **new})
         return self._gate.run(update.where(self._is_own(images), *only)).rowcount
 
-    def count_changed(self, images: KeySet, columns: Sequence[str]) -> dict[Mark, int]:
+    def count_changed(self, images: StoredKeys, columns: Sequence[str]) -> dict[Mark, int]:
         """A row whose own key changed is looked for by the new one."""
         clause, keys = self._statements.table(images.table), self._statements.key_table(images)
         new = dict(zip(columns, self._statements.new_columns(images, columns), strict=True))

@@ -14,7 +14,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
-from yeldro.core.database.connection import KeySet
+from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, WholeTable, stored
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.selection import Order, Selection
@@ -42,7 +42,7 @@ class Statements:
         self.holding: Holding | None = None
         self._prefix = "yeldro_"
         self._tables: dict[Table, sa.TableClause] = {}
-        self._key_tables: dict[KeySet, sa.TableClause] = {}
+        self._key_tables: dict[StoredKeys, sa.TableClause] = {}
         self._held: dict[str, HeldTable] = {}
 
     def avoid(self, names: Iterable[str]) -> None:
@@ -73,7 +73,9 @@ class Statements:
         """A column of a table, or what stands for one in its identity."""
         return sa.column(name)
 
-    def key_table(self, keys: KeySet) -> sa.TableClause:
+    def key_table(self, key_set: KeySet) -> sa.TableClause:
+        """The temporary table of a key set that has one."""
+        keys = stored(key_set)
         if keys not in self._key_tables and self.holding:
             made_of = {
                 f"c{place}": self.origin(keys.table, name)
@@ -121,13 +123,13 @@ class Statements:
 
     def new_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
         clause = self.key_table(keys)
-        return [clause.c[f"n{keys.new.index(name)}"] for name in names]
+        return [clause.c[f"n{stored(keys).new.index(name)}"] for name in names]
 
     def carried(self, keys: KeySet) -> list[sa.ColumnElement[Any]]:
         clause = self.table(keys.table)
         return [clause.c[name] for name in keys.columns]
 
-    def make_empty(self, keys: KeySet) -> Rows:
+    def make_empty(self, keys: StoredKeys) -> Rows:
         """The columns of a key table with their types, and no row."""
         clause = self.table(keys.table)
         columns = [column.label(f"c{place}") for place, column in enumerate(self.carried(keys))]
@@ -157,10 +159,10 @@ class Statements:
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is in the key set."""
-        if keys.whole:
+        if isinstance(keys, WholeTable):
             return sa.true()
-        if keys.hangs:
-            reference, parents = keys.hangs
+        if isinstance(keys, DependentRows):
+            reference, parents = keys.reference, keys.parents
             return self.points_into(reference, self.pointing(reference), parents)
         clause = self.table(keys.table)
         return self.is_in(
@@ -170,7 +172,7 @@ class Statements:
     def is_matched(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row was put into the key set as a matched one, and not as a dependent of
         another."""
-        if keys.whole:
+        if isinstance(keys, WholeTable):
             return sa.true()
         clause, names = self.table(keys.table), keys.table.identity
         matched = sa.select(*self.key_columns(keys, names)).where(
@@ -272,7 +274,7 @@ class Statements:
 
     # Filling key sets
 
-    def match(self, selection: Selection, into: KeySet) -> sa.Insert:
+    def match(self, selection: Selection, into: StoredKeys) -> sa.Insert:
         wanted: Rows = sa.select(*self.carried(into), sa.literal_column(MATCHED)).where(
             *self.is_selected(selection)
         )
@@ -294,7 +296,7 @@ class Statements:
         target = self.key_table(into)
         return sa.insert(target).from_select([column.name for column in target.c], rows)
 
-    def fill_plain(self, into: KeySet, rows: Rows) -> sa.Insert:
+    def fill_plain(self, into: StoredKeys, rows: Rows) -> sa.Insert:
         """The same for rows that are found by looking at groups of them: such a query cannot lock
         by itself."""
         return Statements.fill(self, into, rows)
@@ -303,7 +305,7 @@ class Statements:
         self,
         reference: Reference,
         parents: KeySet,
-        into: KeySet,
+        into: StoredKeys,
         round: int,
         since: int | None,
         without: Sequence[KeySet],
@@ -328,7 +330,7 @@ class Statements:
             among = among.where(self.key_table(parents).c.round == since)
         return rows.where(self.points_among(reference, self.pointing(reference), among))
 
-    def close_over(self, reference: Reference, keys: KeySet, round: int) -> sa.Insert:
+    def close_over(self, reference: Reference, keys: StoredKeys, round: int) -> sa.Insert:
         start = self.key_table(keys)
         names = [f"c{place}" for place in range(len(keys.columns))]
         walk = sa.select(*(start.c[name] for name in names)).cte(self.own("walk"), recursive=True)
@@ -345,7 +347,7 @@ class Statements:
         there = sa.exists().where(*(one == other for one, other in pairs)).correlate(walk)
         return self.fill(keys, found.where(sa.not_(there)))
 
-    def merge(self, keys: KeySet, into: KeySet) -> sa.Insert:
+    def merge(self, keys: KeySet, into: StoredKeys) -> sa.Insert:
         new = self.key_table(keys)
         names = keys.table.identity
         pairs = zip(self.key_columns(into, names), self.key_columns(keys, names), strict=True)
@@ -373,7 +375,7 @@ class Statements:
         one: Rows = sa.select(sa.literal_column("1")).select_from(self.table(reference.child))
         return self.hanging_on(one, reference, parents).limit(1)
 
-    def count_union(self, key_sets: Sequence[KeySet]) -> Rows:
+    def count_union(self, key_sets: Sequence[StoredKeys]) -> Rows:
         chosen = [sa.select(*self.key_columns(keys, keys.table.identity)) for keys in key_sets]
         return sa.select(sa.func.count()).select_from(sa.union(*chosen).subquery())
 
@@ -386,7 +388,7 @@ class Statements:
     def count_dangling(self, reference: Reference, keys: KeySet) -> Rows:
         return self.count_present(keys).where(self.lacks_parent(reference))
 
-    def find_missing(self, listed: KeySet) -> Rows:
+    def find_missing(self, listed: StoredKeys) -> Rows:
         names = listed.columns
         clause = self.table(listed.table)
         pairs = zip(names, self.key_columns(listed, names), strict=True)
@@ -489,7 +491,7 @@ class Statements:
         rows = sa.select(*(clause.c[name] for name in columns)).where(self.is_matched(keys))
         return rows.order_by(*(clause.c[name] for name in keys.table.identity)).limit(limit)
 
-    def load(self, listed: KeySet) -> sa.Insert:
+    def load(self, listed: StoredKeys) -> sa.Insert:
         """Every value is bound, `round` too: a driver then sends many rows at once."""
         target = self.key_table(listed)
         return sa.insert(target).values({column: sa.bindparam(column.name) for column in target.c})
@@ -560,7 +562,7 @@ class Statements:
         return sa.update(clause).where(self.has_identity(keys), linked).values(new)
 
     def count_detached(
-        self, columns: Sequence[str], keys: KeySet, defaults: Sequence[str] | None
+        self, columns: Sequence[str], keys: StoredKeys, defaults: Sequence[str] | None
     ) -> Rows:
         clause = self.table(keys.table)
         same = [

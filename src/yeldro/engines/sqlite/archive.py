@@ -12,7 +12,7 @@ from urllib.parse import quote
 import sqlalchemy as sa
 
 from yeldro.core.database.archive_format import ELSEWHERE, Piece, Portion, Sink, Source, Stage
-from yeldro.core.database.connection import KeySet
+from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys
 from yeldro.core.model.schema import Reference
 from yeldro.engines.shared.connection import SqlDatabase
 from yeldro.engines.shared.statements import Words, bare
@@ -32,7 +32,7 @@ class SqliteCopies(SqlDatabase):
     _attached: dict[Path, str]
 
     @abstractmethod
-    def _define_key_table(self, keys: KeySet, *, unique: bool) -> str: ...
+    def _define_key_table(self, keys: StoredKeys, *, unique: bool) -> str: ...
 
     @abstractmethod
     def _is_whole_number(self, keys: KeySet) -> bool: ...
@@ -54,11 +54,12 @@ class SqliteCopies(SqlDatabase):
                 reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
                 reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
                 reader.execute("BEGIN")
-                stored = dict.fromkeys(
-                    piece.keys.hangs[1] if piece.keys.hangs else piece.keys for piece in pieces
+                fixed = dict.fromkeys(
+                    piece.keys.parents if isinstance(piece.keys, DependentRows) else piece.keys
+                    for piece in pieces
                 )
-                for keys in stored:
-                    if not (keys.whole or later):
+                for keys in fixed:
+                    if isinstance(keys, StoredKeys) and not later:
                         self._send_keys(keys, reader)
                 reader.set_authorizer(deny_changes_of_main)
                 counts = [self._copy_piece(piece, sink, reader) for piece in pieces]
@@ -73,7 +74,7 @@ class SqliteCopies(SqlDatabase):
                 ) from error
         return counts
 
-    def _send_keys(self, keys: KeySet, reader: sqlite3.Connection) -> None:
+    def _send_keys(self, keys: StoredKeys, reader: sqlite3.Connection) -> None:
         """Give another connection a key table, every key with its type and bytes."""
         reader.execute(self._define_key_table(keys, unique=True))
         if self._is_whole_number(keys) and self._send_numbers(keys, reader):
@@ -110,7 +111,7 @@ class SqliteCopies(SqlDatabase):
         finally:
             self._raw.text_factory = decode
 
-    def _send_numbers(self, keys: KeySet, reader: sqlite3.Connection) -> bool:
+    def _send_numbers(self, keys: StoredKeys, reader: sqlite3.Connection) -> bool:
         """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns
         whether they are."""
         cells = _cells(keys)
@@ -214,7 +215,7 @@ class SqliteCopies(SqlDatabase):
         """What is staged has no affinity of its own."""
         if not needs_affinity(reference):
             return super()._stage_parents(reference, stage)
-        keys = KeySet(stage.table, reference.referred, next(self._names))
+        keys = StoredKeys(stage.table, reference.referred, next(self._names))
         self._gate.run_text(self._define_key_table(keys, unique=False))
         staged, typed = self._statements.staged(stage), self._statements.key_table(keys)
         rows = sa.select(*(staged.c[name] for name in reference.referred), sa.literal_column("0"))
@@ -227,7 +228,7 @@ class SqliteCopies(SqlDatabase):
     def keep_absent(self, stage: Stage) -> None:
         self._keep(stage, sa.not_(self._statements.is_there(stage)))
 
-    def keep_staged(self, stage: Stage, listed: KeySet) -> None:
+    def keep_staged(self, stage: Stage, listed: StoredKeys) -> None:
         self._keep(stage, self._statements.is_listed(stage, listed))
 
     def _keep(self, stage: Stage, which: sa.ColumnElement[bool]) -> None:
@@ -243,7 +244,7 @@ class SqliteCopies(SqlDatabase):
         self._gate.run_text(f"ALTER TABLE temp.{other} RENAME TO {stage.name}")
 
 
-def _cells(keys: KeySet) -> list[str]:
+def _cells(keys: StoredKeys) -> list[str]:
     return [
         *(f"c{place}" for place in range(len(keys.columns))),
         *(f"n{place}" for place in range(len(keys.new))),

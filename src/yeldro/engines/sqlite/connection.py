@@ -11,10 +11,12 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 
+from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.archive_format import Form, Stage
+from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import Odd
-from yeldro.core.database.connection import Abilities, Changes, Effect, KeySet, Mode, Quirk
 from yeldro.core.database.sent import Kind
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Family, OnDelete, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Same
 from yeldro.core.selection.plain_text import WHITE, make_plain
@@ -174,10 +176,10 @@ class SqliteDatabase(SqliteCopies):
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """Temporary tables can be made at any time."""
 
-    def _create_key_table(self, keys: KeySet, *, unique: bool = True) -> None:
+    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         self._gate.make(keys.name, self._define_key_table(keys, unique=unique))
 
-    def _define_key_table(self, keys: KeySet, *, unique: bool) -> str:
+    def _define_key_table(self, keys: StoredKeys, *, unique: bool) -> str:
         table = keys.table
         definitions = [
             f"c{place}{self._definition(table, name)}" for place, name in enumerate(keys.columns)
@@ -222,7 +224,7 @@ class SqliteDatabase(SqliteCopies):
         self._gate.run_text("SELECT count(*) FROM json_each('[]')")
 
     def _gathers(self, table: Table) -> bool:
-        return self._is_whole_number(KeySet(table, table.identity, ""))
+        return self._is_whole_number(StoredKeys(table, table.identity, ""))
 
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         groups = self._gathered(ranking, sa.func.json_group_array)
@@ -312,7 +314,7 @@ class SqliteDatabase(SqliteCopies):
             self._gate.run_many(sa.insert(known), rows)
         return name
 
-    def _fill(self, into: KeySet, statement: sa.Insert) -> int:
+    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """The driver's own count is -1 for a statement that begins with WITH."""
         before = self._raw.total_changes
         super()._fill(into, statement)
@@ -439,7 +441,7 @@ class SqliteDatabase(SqliteCopies):
     def allow_orphans(self) -> None:
         self._gate.run_text("PRAGMA foreign_keys = OFF")
 
-    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
         """The checks wait for the commit; cascades inside the cycle may run ahead, so the total is
         what counts."""
         self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)

@@ -10,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.database.connection import KeySet
+from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.model.values import Value
 from yeldro.engines.shared.archive_statements import StageStatements
