@@ -653,7 +653,7 @@ def test_a_sealed_cleanup_runs_only_on_what_was_sealed(
     assert yeldro("run", "steps.toml", "--step", "closed", "--rehearse").status == 0
 
 
-def test_a_seal_tells_matched_rows_from_those_that_hang_on_them(
+def test_a_seal_tells_matched_rows_from_those_that_depend_on_them(
     yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
     """The same rows would go, but another one of them was asked for."""

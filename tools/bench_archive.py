@@ -38,9 +38,9 @@ ROWS = {
     " IF(n % 3, {remark}, NULL), n % 2, MD5(n), NULL",
 }
 TABLE = (
-    "CREATE TABLE readings (id INT PRIMARY KEY, station VARCHAR(40), sensor INT, value "
-    "NUMERIC(12, 1), level {double},"
-    " taken_at TIMESTAMP NULL, remark VARCHAR(40), checked BOOLEAN, digest CHAR(32), spare TEXT)"
+    "CREATE TABLE readings (id INT PRIMARY KEY, station VARCHAR(40), sensor INT, value NUMERIC(12, "
+    "1), level {double}, taken_at TIMESTAMP NULL, remark VARCHAR(40), checked BOOLEAN, digest "
+    "CHAR(32), spare TEXT)"
 )
 KEYS = {
     "sqlite": [
@@ -157,8 +157,7 @@ def bench_archive(report: Report, parents: int) -> bool:
         )
         sys.stdout.write(
             f"  {rows:,} rows: {name} {bare:.2f} s, archive {archived:.2f} s, whole run "
-            f"{deleted:.2f} s,"
-            f" restore {restored:.2f} s, client memory +{memory / 1024:.1f} MiB\n"
+            f"{deleted:.2f} s, restore {restored:.2f} s, client memory +{memory / 1024:.1f} MiB\n"
         )
         build(server, parents, cascade=False)
         hand = by_statements(server, HAND[server.engine])

@@ -21,8 +21,7 @@ BARS = {"sqlite": 0.7, "postgresql": 0.5, "mariadb": 0.5}
 _RANKED = "SELECT id, ROW_NUMBER() OVER (PARTITION BY place, taken ORDER BY id) AS n FROM marks"
 _PAIRED = (
     "SELECT id, kept FROM (SELECT id, ROW_NUMBER() OVER w AS n, FIRST_VALUE(id) OVER w AS kept "
-    "FROM marks"
-    " WINDOW w AS (PARTITION BY place, taken ORDER BY id)) AS r WHERE n > 1"
+    "FROM marks WINDOW w AS (PARTITION BY place, taken ORDER BY id)) AS r WHERE n > 1"
 )
 WINDOW = {
     "sqlite": [

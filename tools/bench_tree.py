@@ -49,8 +49,8 @@ HAND = {
     "postgresql": [
         "CREATE TEMP TABLE kp ON COMMIT DROP AS SELECT id FROM basins WHERE batch = 3",
         "ANALYZE kp",
-        "CREATE TEMP TABLE kc ON COMMIT DROP AS SELECT c.id FROM gauges AS c JOIN kp ON "
-        "c.basin_id = kp.id",
+        "CREATE TEMP TABLE kc ON COMMIT DROP AS SELECT c.id FROM gauges AS c JOIN kp ON c.basin_id "
+        "= kp.id",
         "ANALYZE kc",
         "DELETE FROM levels AS l USING kc WHERE l.gauge_id = kc.id",
         "DELETE FROM gauges AS g USING kc WHERE g.id = kc.id",
@@ -59,8 +59,7 @@ HAND = {
     "mariadb": [
         "CREATE TEMPORARY TABLE kp (id INT PRIMARY KEY) AS SELECT id FROM basins WHERE batch = 3",
         "CREATE TEMPORARY TABLE kc (id INT PRIMARY KEY) AS SELECT c.id FROM kp STRAIGHT_JOIN "
-        "gauges AS c"
-        " ON c.basin_id = kp.id",
+        "gauges AS c ON c.basin_id = kp.id",
         "DELETE l FROM kc STRAIGHT_JOIN levels AS l ON l.gauge_id = kc.id",
         "DELETE g FROM kc STRAIGHT_JOIN gauges AS g ON g.id = kc.id",
         "DELETE b FROM kp STRAIGHT_JOIN basins AS b ON b.id = kp.id",

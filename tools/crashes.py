@@ -23,10 +23,10 @@ from yeldro.cli.command_line import run_command_line
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), gate_id INTEGER)",
-    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL,"
-    " FOREIGN KEY (weir_id) REFERENCES weirs (id))",
-    "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, FOREIGN KEY (gate_id) "
-    "REFERENCES gates (id))",
+    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL, FOREIGN KEY (weir_id) "
+    "REFERENCES weirs (id))",
+    "CREATE TABLE notes (id INTEGER PRIMARY KEY, gate_id INTEGER, FOREIGN KEY (gate_id) REFERENCES "
+    "gates (id))",
     *(f"INSERT INTO weirs VALUES ({n}, 'weir {n}', NULL)" for n in range(1, 9)),
     *(f"INSERT INTO gates VALUES ({n}, {n % 8 + 1})" for n in range(1, 33)),
     *(f"INSERT INTO notes VALUES ({n}, {n % 32 + 1})" for n in range(1, 65)),

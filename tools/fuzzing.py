@@ -450,8 +450,8 @@ class Fuzz:
                 if kind < 0.7:
                     file.execute(f'ALTER TABLE "{table}" RENAME TO aside')
                     endless = (
-                        "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT "
-                        "i FROM n"
+                        "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i "
+                        "FROM n"
                     )
                     file.execute(f'CREATE VIEW "{table}" AS {endless}')
                 else:

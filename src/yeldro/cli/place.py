@@ -60,8 +60,8 @@ def confirm_place(place: Place, *, asks: bool) -> Place:
             f"If you mean it, and it may have your password: --db {place.address}",
         )
     question = (
-        f"{place.source} names the server {place.address}. Connect to it, with your password "
-        "where there is one?"
+        f"{place.source} names the server {place.address}. Connect to it, with your password where "
+        "there is one?"
     )
     from yeldro.cli.screen import confirm
 

@@ -452,15 +452,12 @@ def _logger_lines(scale: int) -> Iterator[tuple[Any, ...]]:
             continue
         chance = station.random("logger")
         start = datetime.combine(station.ends_on, datetime.min.time())
-        lines = [
-            (
-                station.main_sensor.code,
-                (start + place * _HOUR).isoformat(" "),
-                f"{station.main_sensor.code};{place:04d};"
-                f"{_level(station, start + place * _HOUR, chance):.3f};OK",
-            )
-            for place in range(30)
-        ]
+        lines = []
+        code = station.main_sensor.code
+        for place in range(30):
+            moment = start + place * _HOUR
+            level = _level(station, moment, chance)
+            lines.append((code, moment.isoformat(" "), f"{code};{place:04d};{level:.3f};OK"))
         yield from lines
         if station.id % 3 == 0:
             yield from lines

@@ -40,14 +40,12 @@ STEPS = (
     (
         "Rehearse it: everything is done, counted and rolled back.",
         "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents "
-        "photos=detach"
-        " --rehearse --sample 0",
+        "photos=detach --rehearse --sample 0",
     ),
     (
         "The tally balances. Delete them, and only if it is as many as we saw.",
         "yeldro delete stations --where \"closed_on < '2019-01-01'\" --show name --dependents "
-        "photos=detach"
-        " --expect 6 --yes --sample 0",
+        "photos=detach --expect 6 --yes --sample 0",
     ),
     ("Are they gone?", "yeldro preview stations --where \"closed_on < '2019-01-01'\""),
     (

@@ -287,8 +287,8 @@ class _Writer:
             or any(one.expression for one in grouping.same)
         ):
             raise Refused(
-                "A script from a schema file goes without --fill, --ignore, expressions and "
-                "--same all.",
+                "A script from a schema file goes without --fill, --ignore, expressions and --same "
+                "all.",
                 "yeldro script for a database that it can reach knows them.",
             )
         columns = find_carried(self.schema, table)
@@ -485,8 +485,7 @@ class _Writer:
                 self.update(child, empty, where, f"rows of {one.child.label} are not detached")
             values = ", ".join(
                 f"{name(own)} = (SELECT k.n{find_carried(self.schema, root).index(there)} FROM "
-                f"{self.sets[root]} k"
-                f" WHERE {self.aliased(same, child)})"
+                f"{self.sets[root]} k WHERE {self.aliased(same, child)})"
                 for own, there in pairs
             )
             self.say(f"What depends on them moves to the row that stays ({one})")

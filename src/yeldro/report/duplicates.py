@@ -42,8 +42,7 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
         )
         yield Text(
             f"\n{count(collision.rows, 'row')} of {collision.table.label} would have the same "
-            f"{columns} as another row"
-            f" once moved: {end}",
+            f"{columns} as another row once moved: {end}",
             style="bold",
         )
         pairs = [

@@ -38,8 +38,8 @@ def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
     if reach is None:
         return
     yield Text(
-        f"  {reach.matched:,} of {count(reach.table_rows, 'row')} of "
-        f"{reach.selection.table.label} match"
+        f"  {reach.matched:,} of {count(reach.table_rows, 'row')} of {reach.selection.table.label} "
+        "match"
     )
     parts = [part for part in reach.parts if part.rows]
     if len(parts) > 1:

@@ -53,13 +53,11 @@ def render_blueprint(
     head += comment(f"Run it with: {target.client}")
     head += comment(
         "It was not run against a server: it was written from the schema file alone, and nobody "
-        "has seen the rows that"
-        " it will find. Read it, and try it on a copy first."
+        "has seen the rows that it will find. Read it, and try it on a copy first."
     )
     head += comment(
-        "It is one transaction. It finds the rows, compares each change with what it should "
-        "touch, and stops with an"
-        " error, changing nothing, where something differs."
+        "It is one transaction. It finds the rows, compares each change with what it should touch, "
+        "and stops with an error, changing nothing, where something differs."
     )
     if dry:
         head += comment("It ends with ROLLBACK: everything is done, checked, and taken back.")
@@ -88,9 +86,8 @@ def _head(writing: Writing, title: str, source: str, *, dry: bool) -> Iterator[s
     )
     yield from comment(f"Run it with: {_CLIENTS[writing.dialect]}")
     yield from comment(
-        "It is one transaction. It holds the counts that were found when it was written: where "
-        "one of them is different"
-        " when it runs, it stops with an error and changes nothing."
+        "It is one transaction. It holds the counts that were found when it was written: where one "
+        "of them is different when it runs, it stops with an error and changes nothing."
     )
     if dry:
         yield from comment("It ends with ROLLBACK: everything is done, checked, and taken back.")
@@ -195,8 +192,7 @@ class _Sqlite(_Dialect):
         yield ""
         yield from comment(
             "A row of this table can only be written if both numbers are the same; else all is "
-            "undone. Deleting none of"
-            " them before a change sets the count of changed rows to 0."
+            "undone. Deleting none of them before a change sets the count of changed rows to 0."
         )
         yield (
             "CREATE TEMP TABLE yeldro_checks (what TEXT, wanted INTEGER, found INTEGER, CHECK "

@@ -280,8 +280,8 @@ class ArchiveReader:
         """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
         rows = self._query(
             "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, "
-            "to_default, rows,"
-            " alike, orphans, action, waits, step FROM yeldro_portions ORDER BY portion"
+            "to_default, rows, alike, orphans, action, waits, step FROM yeldro_portions ORDER BY "
+            "portion"
         )
         with _translated(self.path):
             return [self._portion(schema, row) for row in rows]
@@ -346,8 +346,7 @@ class ArchiveReader:
         found = dict(
             self._query(
                 "SELECT c.source_column, c.shown_as FROM yeldro_columns AS c JOIN yeldro_portions "
-                "AS p"
-                " ON c.shown_in = p.shown_as WHERE p.portion = ?",
+                "AS p ON c.shown_in = p.shown_as WHERE p.portion = ?",
                 (portion.number,),
             )
         )

@@ -97,8 +97,7 @@ def read_config(path: Path) -> Config:
         raise UsageError(
             f"{path} is not used: {stranger}.",
             "Look at what it says. If it is as you want it: chown and chmod it, or remove it "
-            f"({FILE_NAME} says where "
-            "your commands and passwords go).",
+            f"({FILE_NAME} says where your commands and passwords go).",
         )
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8"))

@@ -13,8 +13,8 @@ from yeldro.options import DedupeOptions
 @click.argument("table", shell_complete=complete_table)
 @takes(DedupeOptions)
 def command(options: DedupeOptions) -> int:
-    """Remove the surplus rows of groups of TABLE that are the same; what depends on them moves to the
-    kept row.
+    """Remove the surplus rows of groups of TABLE that are the same; what depends on them moves to
+    the kept row.
 
     Shows the groups and what would happen, asks, keeps an exact copy of every row that goes or
     changes, compares every count, and commits only if all is as expected.

@@ -34,8 +34,7 @@ def check_always_true(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "always-true",
                 look.written(node),
                 f"{look.written(node)} does not look at the row of {look.table_label}, so it is "
-                "the same for all of "
-                "them. Compare a column of the subquery with one of the table.",
+                "the same for all of them. Compare a column of the subquery with one of the table.",
             )
 
 
@@ -55,9 +54,8 @@ def check_outer_columns(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             "outer-column",
             node.name,
             f"{inside} has no column {node.name}, so in the subquery it silently means that of "
-            f"{found.table.label}, "
-            "and the subquery compares the row with itself. Name a column of the subquery's own "
-            "table.",
+            f"{found.table.label}, and the subquery compares the row with itself. Name a column of "
+            "the subquery's own table.",
         )
 
 
@@ -89,8 +87,7 @@ def _quoted(word: str, names: Iterable[str]) -> Finding:
         "quoted-word",
         word,
         f"The quoted word {word} is no column here but a text, so the comparison is the same for "
-        f"every row.{hint} "
-        "Write a column's name without these quotes.",
+        f"every row.{hint} Write a column's name without these quotes.",
     )
 
 
@@ -104,8 +101,8 @@ def check_mixed_and_or(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "mixed-and-or",
                 look.written(node),
-                f"AND binds before OR, so this is read as {look.written(read)}. Write the "
-                "brackets that you mean.",
+                f"AND binds before OR, so this is read as {look.written(read)}. Write the brackets "
+                "that you mean.",
             )
     if Quirk.PIPES_ARE_OR in look.quirks and "||" in look.condition.text:
         yield (

@@ -52,8 +52,8 @@ def check_nulls_in_lists(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "null-in-list",
                 look.written(node.parent),
                 f"{nulls:,} rows of the subquery hold NULL in {shown}, and with one NULL in its "
-                "list NOT IN matches "
-                f"no row at all. Add WHERE {shown} IS NOT NULL, or use NOT EXISTS with {what}.",
+                f"list NOT IN matches no row at all. Add WHERE {shown} IS NOT NULL, or use NOT "
+                f"EXISTS with {what}.",
             )
 
 
@@ -89,6 +89,6 @@ def check_nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "null-left-out",
                 f"{look.table_label}.{left.name}",
                 f"{rows:,} rows of {look.table_label} hold NULL in {left.name}, and "
-                f"{look.written(part)} is not true "
-                f"for them. If they are meant too, add OR {left.name} IS NULL, in brackets.",
+                f"{look.written(part)} is not true for them. If they are meant too, add OR "
+                f"{left.name} IS NULL, in brackets.",
             )

@@ -1,4 +1,5 @@
-"""Mistakes with texts, days and moments: spellings that are merged, wildcards, the end of a day, the clock."""
+"""Mistakes with texts, days and moments: spellings that are merged, wildcards, the end of a day,
+the clock."""
 
 from __future__ import annotations
 
@@ -61,8 +62,8 @@ def check_case(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "case-blind",
                 f"{look.table_label}.{column.name}",
                 f"The collation of {column.name} merges spellings: "
-                f"{', '.join(map(repr, spellings[:5]))}{more} all "
-                "match. Compare in binary form if only one is meant.",
+                f"{', '.join(map(repr, spellings[:5]))}{more} all match. Compare in binary form if "
+                "only one is meant.",
             )
 
 
@@ -98,8 +99,7 @@ def check_wildcards(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "wildcard",
                 look.written(node),
                 f"In LIKE an underscore stands for any character: {rows:,} rows match by that "
-                "alone. If the "
-                f"character itself is meant: {what} LIKE '{plain}' ESCAPE '!'.",
+                f"alone. If the character itself is meant: {what} LIKE '{plain}' ESCAPE '!'.",
             )
 
 
@@ -122,8 +122,7 @@ def check_ends_of_days(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "end-of-day",
                 look.written(node),
                 f"{column.name} holds moments, and the day {end.this} alone means its "
-                f"midnight.{told} Write "
-                f"{what} < the day after.",
+                f"midnight.{told} Write {what} < the day after.",
             )
 
 
@@ -136,8 +135,7 @@ def check_changing(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "changing-condition",
                 look.written(node),
                 f"{look.written(node)} is another value for every row and every time, so the rows "
-                "that match now are "
-                "not those of the next time. Choose rows by their own values.",
+                "that match now are not those of the next time. Choose rows by their own values.",
             )
         elif name in _CLOCKS or (
             name in ("date", "datetime", "tsordstodate", "cast") and "'now'" in argument
@@ -146,6 +144,5 @@ def check_changing(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "changing-condition",
                 look.written(node),
                 f"{look.written(node)} moves on, so a later run matches other rows. Give the day "
-                "as a value if the "
-                "same rows are meant.",
+                "as a value if the same rows are meant.",
             )

@@ -41,8 +41,7 @@ def check_conversions(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                     "text-as-number",
                     look.written(node),
                     f"{look.written(node)} compares a number with a text without turning either "
-                    "into the other, and a "
-                    "number is always less. Leave out the quotes.",
+                    "into the other, and a number is always less. Leave out the quotes.",
                 )
 
 
@@ -68,9 +67,8 @@ def check_mixed_types(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "mixed-types",
                 f"{look.table_label}.{column.name}",
                 f"{rows:,} rows of {look.table_label} hold {what}: {matching:,} of them meet "
-                f"{look.written(node)}. "
-                f"Look at them, and leave them out with a condition on {name} if they are not "
-                "meant.",
+                f"{look.written(node)}. Look at them, and leave them out with a condition on "
+                f"{name} if they are not meant.",
             )
 
 
@@ -82,8 +80,7 @@ def _bare_texts(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 "text-as-number",
                 column.name,
                 f"{column.name} is a text and is read as a number here: true where that is not 0. "
-                "Compare it with "
-                "something.",
+                "Compare it with something.",
             )
 
 
@@ -112,15 +109,13 @@ def _mismatch(look: Look, column: Column, value: exp.Expr) -> str:
     if Quirk.TEXTS_AS_NUMBERS in look.quirks and column.family is Family.TEXT and is_number:
         return (
             f"every {column.name} is turned into a number first, and a text without one counts as "
-            "0. Put quotes around "
-            "the value."
+            "0. Put quotes around the value."
         )
     is_ordered = not isinstance(value.parent, exp.EQ | exp.NEQ)
     if Quirk.UNTYPED in look.quirks and column.family is Family.TEXT and is_number and is_ordered:
         return (
             f"{column.name} holds texts, so the number is compared as one, letter by letter: '10' "
-            "is less than '9'. "
-            "Put quotes around the value, or compare CAST(… AS INTEGER)."
+            "is less than '9'. Put quotes around the value, or compare CAST(… AS INTEGER)."
         )
     if (
         column.family in (Family.INTEGER, Family.NUMBER)
@@ -187,7 +182,6 @@ def check_approximate(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             yield (
                 "approximate-number",
                 look.written(node),
-                f"{column.name} is a {column.type} and holds {value.this} only approximately, so "
-                "= may miss it. "
-                "Compare with a small range.",
+                f"{column.name} is a {column.type} and holds {value.this} only approximately, so = "
+                "may miss it. Compare with a small range.",
             )

@@ -48,7 +48,10 @@ def find_hints(
     table = selection.table
     if matched == 1 and sample and selection.conditions and table.key and not pins_a_row(selection):
         key = [str(sample[0][columns.index(name)]) for name in table.key]
-        yield f"One row matches, but by no unique column: --key {','.join(key)} identifies it permanently."
+        yield (
+            f"One row matches, but by no unique column: --key {','.join(key)} identifies it "
+            "permanently."
+        )
     nullable = [
         name for name in columns if name in table.column_names and table.column(name).nullable
     ]

@@ -37,9 +37,8 @@ from yeldro.core.selection.selection import Selection
 
 _UNPARSED = (
     "The parser could not read the condition, so nobody looked for unknown columns, for functions "
-    "that do more than "
-    "look, or for any of the known mistakes. Only the database checks it. Look at the matched "
-    "rows with care."
+    "that do more than look, or for any of the known mistakes. Only the database checks it. Look "
+    "at the matched rows with care."
 )
 
 
@@ -63,8 +62,7 @@ def find_doubts(
             "not-unique",
             table.label,
             f"One row is expected, but the condition is on no unique column of {table.label}, so "
-            "tomorrow it may match "
-            "another or more. Name the row by --key.",
+            "tomorrow it may match another or more. Name the row by --key.",
         )
     return list(found.values())
 

@@ -13,8 +13,7 @@ def ties_at_limit(table: Table, limit: int, columns: Sequence[str], rows: int) -
         "ties-at-limit",
         f"{table.label}.{', '.join(columns)}",
         f"{rows:,} more rows have the same {', '.join(columns)} as the last of the {limit:,}, and "
-        "only the key decided "
-        "between them. Add a column to --order-by, or change --limit.",
+        "only the key decided between them. Add a column to --order-by, or change --limit.",
     )
 
 
@@ -56,8 +55,8 @@ def case_blind_groups(table: Table, column: str, groups: int) -> Caution:
         "case-blind",
         f"{table.label}.{column}",
         f"In {groups:,} groups the collation of {column} makes several spellings one. A unique "
-        "index would too; look "
-        "at them, and add an expression to --same where they should stay apart.",
+        "index would too; look at them, and add an expression to --same where they should stay "
+        "apart.",
     )
 
 
@@ -66,9 +65,8 @@ def large_group(table: Table, same: str, rows: int) -> Caution:
         "large-group",
         table.label,
         f"One group holds {rows:,} rows with the same {same}, far more than the others. That is "
-        "often a value that "
-        "stands for nothing, such as a placeholder. Look at it, and leave it out with --where if "
-        "so.",
+        "often a value that stands for nothing, such as a placeholder. Look at it, and leave it "
+        "out with --where if so.",
     )
 
 
@@ -77,9 +75,8 @@ def unindexed_check(reference: Reference, checks: int, rows: int) -> Caution:
         "unindexed-reference",
         str(reference),
         f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, so for "
-        "each of the "
-        f"{checks:,} rows deleted from {reference.parent.label} the database would look through "
-        f"{rows:,} rows. The "
-        f"run builds an index first and drops it before it commits, which keeps writers of "
-        f"{reference.child.label} waiting. A lasting index would be better.",
+        f"each of the {checks:,} rows deleted from {reference.parent.label} the database would "
+        f"look through {rows:,} rows. The run builds an index first and drops it before it "
+        f"commits, which keeps writers of {reference.child.label} waiting. A lasting index would "
+        "be better.",
     )

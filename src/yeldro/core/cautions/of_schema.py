@@ -15,8 +15,8 @@ def undeclared_reference(subject: str, distinct: int, fitting: int) -> Caution:
         "undeclared-reference",
         subject,
         f"By its name, type and values ({fitting:,} of {distinct:,} fit) this is a reference that "
-        "the schema does not "
-        "declare, so nothing follows it. If it is one, put it into yeldro.toml.",
+        "the schema does not declare, so nothing follows it. If it is one, put it into "
+        "yeldro.toml.",
     )
 
 
@@ -25,8 +25,7 @@ def hidden_reference(table: Table, reason: str) -> Caution:
         "hidden-reference",
         table.label,
         f"Not everything that depends on {table.label} can be seen: {reason}. No row of "
-        f"{table.label} is deleted "
-        "until it can.",
+        f"{table.label} is deleted until it can.",
     )
 
 
@@ -42,8 +41,7 @@ def find_schema_cautions(
             "no-key",
             table.label,
             f"{table.label} has no primary key, so equal rows cannot be told apart by their "
-            "values. "
-            "Give it one where you can.",
+            "values. Give it one where you can.",
         )
     if table.refusal.endswith(CANNOT_ROLL_BACK):
         yield Caution(
@@ -63,17 +61,15 @@ def find_schema_cautions(
             yield Caution(
                 "unenforced-reference",
                 str(reference),
-                "Its checks are switched off, or old rows were never checked, so rows may point "
-                "at nothing. "
-                "Yeldro follows and checks it all the same.",
+                "Its checks are switched off, or old rows were never checked, so rows may point at "
+                "nothing. Yeldro follows and checks it all the same.",
             )
         elif not reference.is_indexed:
             yield Caution(
                 "unindexed-reference",
                 str(reference),
                 f"No index of {table.label} begins with {', '.join(reference.columns)}, so every "
-                "deletion from "
-                f"{reference.parent.label} scans the whole table. Add an index.",
+                f"deletion from {reference.parent.label} scans the whole table. Add an index.",
             )
     if table.name in schema.hidden:
         yield hidden_reference(table, schema.hidden[table.name])
@@ -82,8 +78,7 @@ def find_schema_cautions(
             "row-security",
             table.label,
             f"Row security is on for {table.label}: another role may see other rows. Where it "
-            "would hide rows from "
-            "this role, the run fails instead of missing them.",
+            "would hide rows from this role, the run fails instead of missing them.",
         )
     for trigger in table.triggers:
         met = [_HAPPENS[event] for event in events if event in trigger.event]
@@ -92,6 +87,5 @@ def find_schema_cautions(
                 "trigger",
                 f"{table.label}.{trigger.name}",
                 f"The trigger {trigger.name} runs when rows of {table.label} are "
-                f"{' or '.join(met)} and may change "
-                "other tables. Read it before you delete.",
+                f"{' or '.join(met)} and may change other tables. Read it before you delete.",
             )

@@ -77,7 +77,7 @@ class Replacing(Protocol):
     def count_hanging(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
-        """How many rows depend on the rows of some groups through a reference, by group and place."""
+        """How many rows depend on those of some groups through a reference, by group and place."""
         ...
 
     # Rows that take the place of others
@@ -134,8 +134,8 @@ class Replacing(Protocol):
         ...
 
     def count_loops(self, reference: Reference, images: Sequence[StoredKeys]) -> int:
-        """How many rows with new values would depend on themselves through others. The first set with
-        a row counts."""
+        """How many rows with new values would depend on themselves through others. The first set
+        with a row counts."""
         ...
 
     def find_collisions(

@@ -1,5 +1,5 @@
-"""Groups of duplicates: which rows are the same, which of them stays by which rule, and what depends
-on each."""
+"""Groups of duplicates: which rows are the same, which of them stays by which rule, and what
+depends on each."""
 
 from __future__ import annotations
 

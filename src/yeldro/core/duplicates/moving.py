@@ -1,9 +1,10 @@
-"""What happens when surplus rows go: what depends on them moves to the kept rows, unless that cannot
-be.
+"""What happens when surplus rows go: what depends on them moves to the kept rows, unless that
+cannot be.
 
 A moved row may be a duplicate itself where it arrives. Where the person lets such rows be dropped,
-they are surplus rows in turn, and what depends on them moves on to the rows that they collided with,
-until nothing collides any more."""
+they are surplus rows in turn, and what depends on them moves on to the rows that they collided
+with, until nothing collides any more.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Which duplicates are looked for: what makes rows the same, which of them stays, what happens to the rest."""
+"""Which duplicates are looked for: what makes rows the same, which of them stays, what happens to
+the rest."""
 
 from __future__ import annotations
 

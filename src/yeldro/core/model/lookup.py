@@ -1,4 +1,4 @@
-"""Finding a thing by the name that a person typed: exactly, or but for case, or the nearest ones."""
+"""Finding a thing by the name that a person typed: exactly, in another case, or nearly."""
 
 from __future__ import annotations
 

@@ -309,8 +309,8 @@ class Schema:
                 yield replace(reference, parent=table)
             else:
                 reason = (
-                    f"It points at {parent.label}, a partition, by columns that are unique in "
-                    "that one alone"
+                    f"It points at {parent.label}, a partition, by columns that are unique in that "
+                    "one alone"
                 )
                 yield replace(reference, parent=table, broken=reference.broken or reason)
 

@@ -1,4 +1,5 @@
-"""The reach: the matched rows and everything that depends on them, per table, with what happens to each row."""
+"""The reach: the matched rows and everything that depends on them, per table, with what happens to
+each row."""
 
 from __future__ import annotations
 

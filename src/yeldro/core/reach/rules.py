@@ -1,4 +1,5 @@
-"""What is to happen to rows that depend on others: the rules of a person, and what each means for a reference."""
+"""What is to happen to rows that depend on others: the rules of a person, and what each means for a
+reference."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Finding the reach inside an open transaction: from the matched rows down, until nothing more comes in."""
+"""Finding the reach inside an open transaction: from the matched rows down, until nothing more
+comes in."""
 
 from __future__ import annotations
 

@@ -223,13 +223,13 @@ def find_refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
     differing = _count_differing(part)
     if differing and not part.stage.key:
         yield (
-            f"{label} has no key, and rows like the archived ones came or went since: nobody "
-            "knows which."
+            f"{label} has no key, and rows like the archived ones came or went since: nobody knows "
+            "which."
         )
     elif differing and not keep_differing:
         yield (
-            f"Rows with other values have taken {differing:,} of the keys of {label}; "
-            "--differing keep leaves those."
+            f"Rows with other values have taken {differing:,} of the keys of {label}; --differing "
+            "keep leaves those."
         )
     known = part.stage.portion.orphans or {}
     for reference, rows in part.parentless.items():

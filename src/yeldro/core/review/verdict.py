@@ -138,8 +138,7 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
     if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
         verdict.faults.append(
             f"It removes every copy in {groups:,} groups of rows with the same "
-            f"{', '.join(removal.copies)}, instead of "
-            "all but one."
+            f"{', '.join(removal.copies)}, instead of all but one."
         )
     if removal.truncates:
         incoming = database.schema.incoming(table)
@@ -180,8 +179,8 @@ def _note_readers(
         tables = " and ".join(table.label for table in read)
         verdict.faults.append(
             f"Its condition reads {tables}, from which line "
-            f"{' and '.join(map(str, dict.fromkeys(lines)))} has removed "
-            "rows by then, so it may match fewer or more rows than now."
+            f"{' and '.join(map(str, dict.fromkeys(lines)))} has removed rows by then, so it may "
+            "match fewer or more rows than now."
         )
 
 
@@ -208,7 +207,8 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, StoredKeys])
             left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
         if left:
             verdict.faults.append(
-                f"{left:,} rows of {stop.table.label} block the delete through {stop.via} ({stop.reason})."
+                f"{left:,} rows of {stop.table.label} block the delete through {stop.via} "
+                f"({stop.reason})."
             )
 
 

@@ -86,8 +86,8 @@ def find_excess(
         share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
         if share > guards.max_share:
             found.append(
-                f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, "
-                f"more than --max-share {guards.max_share:g}."
+                f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, more than "
+                f"--max-share {guards.max_share:g}."
             )
     return found
 

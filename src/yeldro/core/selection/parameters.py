@@ -1,4 +1,4 @@
-"""The parameters of a condition: where they stand in its text, and the values that they stand for."""
+"""The parameters of a condition: where they stand in its text, and their values."""
 
 from __future__ import annotations
 

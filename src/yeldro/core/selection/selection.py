@@ -188,8 +188,7 @@ def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
             "",
             f"No rows of {table} were chosen.",
             "Choose them with --where, --key, --keys-from, --found-in, --not-found-in, --orphans "
-            "or --limit, "
-            "or give --all-rows.",
+            "or --limit, or give --all-rows.",
         )
     if ("limit" in given) != ("order_by" in given):
         one = "limit" if "limit" in given else "order_by"
@@ -233,7 +232,8 @@ def _check_truncate(table: Table, schema: Schema) -> bool:
     if children:
         raise Refused(
             f"{table.label} cannot be truncated: {', '.join(children)} references it.",
-            "Leave out --truncate: then the rows are deleted, and what depends on them is looked at.",
+            "Leave out --truncate: then the rows are deleted, and what depends on them is looked "
+            "at.",
         )
     return True
 

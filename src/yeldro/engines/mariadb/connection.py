@@ -243,8 +243,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         except DatabaseFailed:
             user, _, host = str(self._gate.read("SELECT CURRENT_USER()")[0][0]).rpartition("@")
             lift = (
-                f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' "
-                "would let it."
+                f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' would "
+                "let it."
             )
             self._gate.lift = lift
             self._statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift, as_text)
@@ -542,8 +542,8 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         """The session's own counters of rows written, changed and deleted, those of triggers
         included."""
         rows = self._gate.run_text(
-            "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS"
-            " WHERE VARIABLE_NAME IN ('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
+            "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME IN "
+            "('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
         )
         return sum(int(row[0]) for row in rows)
 

@@ -343,8 +343,8 @@ class MariadbStatements(StageStatements):
         """Put rows into another key set, marked with how far they are from those that point out of
         the set.
 
-        A row has one link, so it is met once; rows that reference each other in a cycle are not met at
-        all.
+        A row has one link, so it is met once; rows that reference each other in a cycle are not met
+        at all.
         """
         levels = self._walk_up(reference, keys)
         return self.fill(into, sa.select(*levels.c))

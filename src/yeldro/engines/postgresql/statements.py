@@ -65,8 +65,8 @@ def _compile_collated(element: Collated, compiler: Any, **options: Any) -> str:
 
 class PostgresqlStatements(StageStatements):
     """`locked` are the tables whose rows are locked when they are put into key sets, so that nobody
-    changes one or adds to what depends on it before the end. Others are locked by their deletion: the
-    transaction sees one snapshot, and deleting a row that was changed since fails."""
+    changes one or adds to what depends on it before the end. Others are locked by their deletion:
+    the transaction sees one snapshot, and deleting a row that was changed since fails."""
 
     locked: frozenset[Table] = frozenset()
 

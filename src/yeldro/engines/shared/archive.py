@@ -83,8 +83,8 @@ class SqlCopies(ABC):
         rows = self._gate.number(self._statements.count_staged(stage))
         if rows != portion.rows:
             raise ArchiveFailed(
-                f"The archive {source.path} is damaged: it should hold {portion.rows:,} rows of"
-                f" {portion.table.label}, and holds {rows:,}."
+                f"The archive {source.path} is damaged: it should hold {portion.rows:,} rows of "
+                f"{portion.table.label}, and holds {rows:,}."
             )
         return stage
 

@@ -153,8 +153,8 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             )
         if mode is Mode.WRITE and self._statements.holding:
             reason = (
-                "This account may make no temporary tables here, or nothing at all, so it can "
-                "only look."
+                "This account may make no temporary tables here, or nothing at all, so it can only "
+                "look."
             )
             raise DatabaseFailed(reason, self._statements.holding.lift)
         self._begin(mode, alone)

@@ -97,9 +97,8 @@ class SqliteCopies(SqlDatabase):
         decode, self._raw.text_factory = self._raw.text_factory, bytes
         try:
             rows = self._raw.execute(
-                f"WITH s ({', '.join(names)}) AS ({query})"
-                f" SELECT {', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} "
-                "FROM s"
+                f"WITH s ({', '.join(names)}) AS ({query}) SELECT "
+                f"{', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} FROM s"
             )
             return reader.executemany(
                 f"INSERT INTO {into} FROM (SELECT {', '.join(slots)})",
@@ -207,8 +206,8 @@ class SqliteCopies(SqlDatabase):
                 f"{first - 1}"
             )
         self._raw.execute(
-            f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows}"
-            f" WHERE r._rowid_ BETWEEN {first} AND {last}"
+            f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows} WHERE "
+            f"r._rowid_ BETWEEN {first} AND {last}"
         )
 
     def _stage_parents(self, reference: Reference, stage: Stage) -> sa.FromClause:
