@@ -22,7 +22,8 @@ from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
-from yeldro.store.records import Keeping, RunRecord, find_record
+from yeldro.store.find_records import find_record
+from yeldro.store.run_record import Keeping, RunRecord
 from yeldro.usecases import restore as restoring
 from yeldro.usecases import run as running
 

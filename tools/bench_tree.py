@@ -26,7 +26,7 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.request import Request
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 Report = Callable[[str, float, float, str], bool]

@@ -25,7 +25,7 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 MEANWHILE = [

@@ -24,7 +24,8 @@ from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
 from yeldro.engines.open import open_database
 from yeldro.errors import YeldroError
-from yeldro.store.records import Keeping, find_record
+from yeldro.store.find_records import find_record
+from yeldro.store.run_record import Keeping
 from yeldro.usecases import restore as restoring
 from yeldro.usecases import run as running
 

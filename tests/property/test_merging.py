@@ -19,7 +19,7 @@ from tests.servers import Server
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling, Nulls, read_duplicates
 from yeldro.core.reach.rules import Rule, read_rules
 from yeldro.core.selection.selection import Asked
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 BLIND = {

@@ -34,10 +34,11 @@ from yeldro.offline.schema_file import read_ddl
 from yeldro.offline.script_writer import Task, write_blueprint
 from yeldro.offline.target import Postgresql
 from yeldro.report.script import comment, render_script
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.store.seal_file import find_difference, writing_seals
 from yeldro.usecases import run as running
 from yeldro.usecases.steps import Deletion, Merging
+from yeldro.usecases.transaction import looking
 from yeldro.usecases.write_script import write_down
 
 CONDITIONS = {
@@ -134,7 +135,7 @@ def seal_of(server: Server, step: dict[str, Any]) -> tuple[Seal, Counter[Sealed]
     try:
         job = make_job(database, step, "a")
         job.prepare()
-        with running.looking(database):
+        with looking(database):
             reach = job.look(store=True).reach
             return make_seal(database, reach), Counter(list_sealed(database, reach))
     finally:

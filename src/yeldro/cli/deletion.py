@@ -11,7 +11,7 @@ from yeldro.core.run.outcome import RunResult
 from yeldro.core.selection.selection import read_selection
 from yeldro.errors import UsageError
 from yeldro.options import DedupeOptions, DeletionOptions
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 

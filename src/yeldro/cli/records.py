@@ -12,8 +12,8 @@ from yeldro.core.database.abilities import Mode
 from yeldro.core.model.address import looks_like_address
 from yeldro.errors import UsageError, YeldroError
 from yeldro.store.config import Place, find_config, find_place
-from yeldro.store.records import IN_DOUBT, RunRecord
-from yeldro.usecases import restore as restoring
+from yeldro.store.run_record import IN_DOUBT, RunRecord
+from yeldro.usecases.settle import settle
 
 
 def find_place_of(record: RunRecord, asked: str | None) -> Place:
@@ -41,7 +41,7 @@ def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list
                         f"It took place in {record.facts['address']}, which is another database."
                     )
                 with opened(confirm_place(place, asks=False), Mode.WRITE, wait) as database:
-                    reason = restoring.settle(database, record)
+                    reason = settle(database, record)
                     left += [f"{record.name} stays in doubt: {reason}."] * bool(reason)
             except YeldroError as error:
                 left.append(f"{record.name} stays in doubt: {error.message}")

@@ -44,7 +44,7 @@ from yeldro.options import (
 )
 from yeldro.store.config import Place
 from yeldro.store.key_file import open_key_file
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 
 
 @contextmanager

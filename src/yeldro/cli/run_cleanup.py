@@ -21,7 +21,7 @@ from yeldro.options import RunOptions
 from yeldro.report.explanation import render_explanation
 from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.log import Log, describe_run
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.store.seal_file import find_difference
 from yeldro.usecases import run as running
 

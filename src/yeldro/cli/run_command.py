@@ -21,7 +21,7 @@ from yeldro.options import ChangingOptions, RunOptions
 from yeldro.report.documents import make_run
 from yeldro.report.tally import render_ending, render_tallies
 from yeldro.store.config import Place
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."

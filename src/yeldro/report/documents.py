@@ -17,7 +17,7 @@ from yeldro.core.survey.map import TableMap
 from yeldro.core.survey.survey import Close, TableSurvey
 from yeldro.errors import YeldroError
 from yeldro.report.seal import make_changes
-from yeldro.store.records import describe_reach, describe_tally
+from yeldro.store.run_facts import describe_reach, describe_tally
 
 Document = dict[str, Any]
 

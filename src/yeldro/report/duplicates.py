@@ -20,7 +20,7 @@ from yeldro.report.cells import render_cell
 from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops
 from yeldro.report.grids import render_grid
 from yeldro.report.preview import render_parts, render_stops
-from yeldro.store.records import describe_reach
+from yeldro.store.run_facts import describe_reach
 
 _WIDEST_BAR = 30
 

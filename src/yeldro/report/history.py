@@ -8,10 +8,12 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
+from yeldro.core.model.plural import count
 from yeldro.report.documents import Document
 from yeldro.report.grids import render_grid
 from yeldro.report.spreadsheet import render_line
-from yeldro.store.records import Facts, RunRecord
+from yeldro.store.run_facts import PartFacts, RunFacts
+from yeldro.store.run_record import RunRecord
 
 _STYLES = {"committed": "green", "in-doubt": "bold yellow", "running": "cyan", "rolled-back": "dim"}
 _FIELDS = (
@@ -25,6 +27,18 @@ _FIELDS = (
     "rows",
     "restored",
     "archive_bytes",
+)
+
+
+_NUMBERS = (
+    "before",
+    "expected",
+    "deleted",
+    "detached",
+    "moved",
+    "filled",
+    "inserted_by_triggers",
+    "after",
 )
 
 
@@ -96,92 +110,75 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
     facts = record.facts
     outcome = Text(record.outcome, style=_STYLES.get(record.outcome, ""))
     yield Text.assemble("Run ", (record.name, "bold"), ", ", outcome)
-    pairs = [
-        ("asked", facts["asked"]),
-        ("where", f"{facts['database']} ({facts['address']})"),
-        ("by", facts["by"]),
-        ("began", facts["began"]),
-        ("ended", facts["ended"] or ""),
-        ("reason", facts["reason"]),
-        ("archive", f"{record.archive} ({_size(record.size)})" if record.size else "none"),
-        ("left out", ", ".join(facts["left_out"])),
-        ("copied to", facts["archive_table"] or ""),
-        (
-            "seconds",
-            ", ".join(
-                f"{name} {taken:g}"
-                for name, taken in facts.get("seconds", {}).items()
-                if isinstance(taken, int | float)
-            ),
-        ),
-    ]
-    if gone := facts.get("gone"):
-        pairs.append(
-            (
-                "settled",
-                f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables",
-            )
-        )
-    for one in facts["restored"]:
-        into = f" into {one['into']}" if one["into"] else ""
-        pairs.append(
-            (
-                "restored",
-                f"{one['when']} by {one['by']}{into}: {one['rows']:,} rows, {one['outcome']}",
-            )
-        )
-        pairs += [
-            ("dropped", f"the unique index {name}") for name in one.get("dropped_indexes", ())
-        ]
-    pairs += [
-        ("added", f"the unique index {one['name']} of {one['table']}")
-        for one in facts.get("made_indexes", ())
-    ]
+    pairs = [(name, value) for name, value in _list_pairs(record) if value]
     width = max(len(name) for name, _ in pairs)
     for name, value in pairs:
-        if value:
-            yield Text(f"  {name:{width}}  {value}")
+        yield Text(f"  {name:{width}}  {value}")
     yield Text("\nReach", style="bold")
-    steps = {part.get("step", "") for part in facts["reach"]} - {""}
-    rows = [
-        [
-            part["table"],
-            part["rows"],
-            part["action"],
-            ", ".join(part["via"]) or _chosen(facts, part),
-        ]
-        + [part.get("step", "")] * bool(steps)
-        for part in facts["reach"]
-    ]
-    yield render_grid(
-        ("table", "rows", "action", "through", *["step"] * bool(steps)), rows, right=("rows",)
-    )
+    yield _render_reach(facts)
     if facts["tally"]:
         yield Text("\nTally", style="bold")
-        numbers = (
-            "before",
-            "expected",
-            "deleted",
-            "detached",
-            "moved",
-            "filled",
-            "inserted_by_triggers",
-            "after",
-        )
-        used = [name for name in numbers if any(line[name] for line in facts["tally"])]
-        titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
-        lines = [
-            [line["table"], *(line[name] for name in used), "yes" if line["balanced"] else "no"]
-            for line in facts["tally"]
-        ]
-        yield render_grid(("table", *titles, "balanced"), lines, right=titles)
+        yield _render_tally(facts)
     if facts["cautions"]:
         yield Text("\nCautions", style="bold")
     for caution in facts["cautions"]:
         yield Text(f"  {caution}", style="yellow")
 
 
-def _chosen(facts: Facts, part: Facts) -> str:
+def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
+    """What a record says, each under its name; "" for what there is not."""
+    facts = record.facts
+    yield "asked", facts["asked"]
+    yield "where", f"{facts['database']} ({facts['address']})"
+    yield "by", facts["by"]
+    yield "began", facts["began"]
+    yield "ended", facts["ended"] or ""
+    yield "reason", facts["reason"]
+    yield "archive", f"{record.archive} ({_size(record.size)})" if record.size else "none"
+    yield "left out", ", ".join(facts["left_out"])
+    yield "copied to", facts["archive_table"] or ""
+    yield "seconds", ", ".join(f"{name} {taken:g}" for name, taken in _list_seconds(facts))
+    if gone := facts.get("gone"):
+        told = f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables"
+        yield "settled", told
+    for one in facts["restored"]:
+        into = f" into {one['into']}" if one["into"] else ""
+        told = f"{one['when']} by {one['by']}{into}: {count(one['rows'], 'row')}, {one['outcome']}"
+        yield "restored", told
+        for name in one.get("dropped_indexes", ()):
+            yield "dropped", f"the unique index {name}"
+    for made in facts.get("made_indexes", ()):
+        yield "added", f"the unique index {made['name']} of {made['table']}"
+
+
+def _list_seconds(facts: RunFacts) -> list[tuple[str, float]]:
+    taken = facts.get("seconds", {}).items()
+    return [(name, seconds) for name, seconds in taken if isinstance(seconds, int | float)]
+
+
+def _render_reach(facts: RunFacts) -> RenderableType:
+    with_steps = any(part.get("step") for part in facts["reach"])
+    rows = []
+    for part in facts["reach"]:
+        through = ", ".join(part["via"]) or _name_cause(facts, part)
+        row = [part["table"], part["rows"], part["action"], through]
+        rows.append([*row, part.get("step", "")] if with_steps else row)
+    titles = ["table", "rows", "action", "through", *["step"] * with_steps]
+    return render_grid(titles, rows, right=("rows",))
+
+
+def _render_tally(facts: RunFacts) -> RenderableType:
+    lines: list[dict[str, Any]] = [{**line} for line in facts["tally"]]
+    used = [name for name in _NUMBERS if any(line[name] for line in lines)]
+    titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
+    rows = []
+    for line in lines:
+        numbers = [line[name] for name in used]
+        rows.append([line["table"], *numbers, "yes" if line["balanced"] else "no"])
+    return render_grid(("table", *titles, "balanced"), rows, right=titles)
+
+
+def _name_cause(facts: RunFacts, part: PartFacts) -> str:
     if part["action"] == "fill":
         return "kept rows"
     return "surplus rows" if facts["kind"] == "dedupe" or part.get("surplus") else "the selection"

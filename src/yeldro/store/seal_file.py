@@ -15,7 +15,7 @@ from pathlib import Path
 
 from yeldro.core.run.seal import Change, Difference, Sealed
 from yeldro.errors import ArchiveFailed
-from yeldro.store.archive import check_tables
+from yeldro.store.archive_catalogue import check_tables
 from yeldro.store.disk import replacing
 
 _ROWS = (

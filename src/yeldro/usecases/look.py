@@ -22,8 +22,8 @@ from yeldro.core.run.request import Request
 from yeldro.core.survey.map import TableMap, make_map
 from yeldro.core.survey.survey import TableSurvey, find_survey
 from yeldro.errors import UsageError
-from yeldro.usecases.run import looking
 from yeldro.usecases.steps import Merging, read_rows
+from yeldro.usecases.transaction import looking
 
 
 def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from typing import Any
 
 from yeldro.core.database.archive_format import Piece
 from yeldro.core.database.connection import Database
@@ -23,36 +24,31 @@ from yeldro.core.run.outcome import StepAccount
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.errors import ArchiveFailed, YeldroError
-from yeldro.store.archive import ArchiveWriter
-from yeldro.store.records import (
-    Facts,
-    Keeping,
-    RunRecord,
-    describe_reach,
-    describe_tally,
-    new_record,
-    now,
-    who,
-)
+from yeldro.store.archive_writer import ArchiveWriter
+from yeldro.store.run_facts import PartFacts, describe_reach, describe_tally
+from yeldro.store.run_record import Keeping, RunRecord, new_record, now, who
+from yeldro.usecases.transaction import LifeCycle
 
 Told = Callable[[int, int], None]
 
 
 class Keeper:
     """Keeps one run. Without `keeping` it keeps nothing. `tables` are those that its steps choose
-    rows of.
-
-    `is_final`: a commit may have been made.
-    """
+    rows of, `life` how far the run has come."""
 
     def __init__(
-        self, database: Database, keeping: Keeping | None, tables: Sequence[Table], told: Told
+        self,
+        database: Database,
+        keeping: Keeping | None,
+        tables: Sequence[Table],
+        told: Told,
+        life: LifeCycle,
     ) -> None:
         self.database = database
         self.keeping = keeping
         self.tables = tables
         self.told = told
-        self.is_final = False
+        self.life = life
         self._record: RunRecord | None = None
         self._statements: list[str] = []
         self._made: list[TableName] = []
@@ -78,25 +74,27 @@ class Keeper:
         """Why the rows of a reach cannot be archived, "" where they can."""
         if not self.keeping or not self.keeping.archive:
             return ""
-        if any(isinstance(keys, AlikeRows) for keys, _ in reach.deleted) and (
-            self._copies_inside or self._left_out
-        ):
+        alike = any(isinstance(keys, AlikeRows) for keys, _ in reach.deleted)
+        if alike and (self._copies_inside or self._left_out):
             return (
                 "Nothing tells these rows apart: they are only kept whole, and in the run record."
             )
         if self._copies_inside:
-            if reach.selection.truncate and not self.database.abilities.rolls_back_truncate:
-                return (
-                    "--truncate has the table alone here, so --archive-table cannot write another "
-                    "one."
-                )
-            known = {table.name for table in self.database.schema.tables}
-            lowered = {(name.schema.lower(), name.name.lower()) for name in known}
-            for name in self._copies(reach).values():
-                if (name.schema.lower(), name.name.lower()) in lowered and name not in self._made:
-                    return f"There is a table {name.name} already; --archive-table makes new ones."
-            return ""
+            return self._find_fault_inside(reach)
         return next(find_unkept(self.database, reach, self._left_out), "")
+
+    def _find_fault_inside(self, reach: Reach) -> str:
+        """Why no copy can be kept in the database itself."""
+        if reach.selection.truncate and not self.database.abilities.rolls_back_truncate:
+            return (
+                "--truncate has the table alone here, so --archive-table cannot write another one."
+            )
+        known = [table.name for table in self.database.schema.tables]
+        lowered = {(name.schema.lower(), name.name.lower()) for name in known}
+        for name in self._copies(reach).values():
+            if (name.schema.lower(), name.name.lower()) in lowered and name not in self._made:
+                return f"There is a table {name.name} already; --archive-table makes new ones."
+        return ""
 
     def _copies(self, reach: Reach) -> dict[TableName, TableName]:
         """Where the copies of each table go: NAME for the table that was asked for, NAME_table for
@@ -185,26 +183,20 @@ class Keeper:
         self._statements.clear()
         return record
 
-    def _describe(self) -> Facts:
+    def _describe(self) -> dict[str, Any]:
         """What was found so far, in all steps."""
-        parts = [(found, part) for found in self._kept for part in describe_reach(found.reach)]
+        parts: list[PartFacts] = []
+        for found in self._kept:
+            for part in describe_reach(found.reach):
+                part["order"] = len(parts) + 1
+                if found.step:
+                    part["step"], part["surplus"] = found.step, bool(found.duplicates)
+                parts.append(part)
+        messages = [caution.message for found in self._kept for caution in found.cautions]
         return {
             "matched": sum(found.reach.matched for found in self._kept),
-            "reach": [
-                {
-                    **part,
-                    "order": order,
-                    **(
-                        {"step": found.step, "surplus": bool(found.duplicates)}
-                        if found.step
-                        else {}
-                    ),
-                }
-                for order, (found, part) in enumerate(parts, 1)
-            ],
-            "cautions": list(
-                dict.fromkeys(caution.message for found in self._kept for caution in found.cautions)
-            ),
+            "reach": parts,
+            "cautions": list(dict.fromkeys(messages)),
         }
 
     def _archive(self, record: RunRecord, reach: Reach) -> None:
@@ -244,7 +236,7 @@ class Keeper:
         """From here on the record alone cannot say how it ended."""
         if self._writer:
             self._writer.complete()
-        self.is_final = True
+        self.life.is_final = True
         if self._record:
             self._record.write(final=True)
 
@@ -260,12 +252,8 @@ class Keeper:
                 transaction=transaction,
                 **several,
             )
-        if not self.is_final:
+        if not self.life.is_final:
             self.pass_the_point_of_no_return()
-
-    def not_committed(self) -> None:
-        """The database itself said so: there is no doubt any more."""
-        self.is_final = False
 
     def made_unique(self, table: Table, name: str) -> None:
         """Right before a unique index is there for good: a restoration must take it away again."""
@@ -292,7 +280,7 @@ class Keeper:
         """The rows are where they were, so their copy goes. What may have been committed is left in
         doubt."""
         self.database.record(None)
-        if self.is_final:
+        if self.life.is_final:
             return self._name
         self._drop_copies()
         if self._record:
@@ -328,7 +316,7 @@ class Keeper:
                 self._record.close()
 
 
-def _describe_step(one: StepAccount) -> Facts:
+def _describe_step(one: StepAccount) -> dict[str, Any]:
     reach = one.preview.reach
     tally = describe_tally(one.tally) if one.tally else []
     return {

@@ -10,8 +10,6 @@ from typing import Protocol
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database
-from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
 from yeldro.core.restore.execute import run_restore
@@ -22,9 +20,10 @@ from yeldro.core.run.tally import Tally
 from yeldro.core.selection.grouping import Grouping, Same
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import ArchiveFailed, Declined, NotCommitted, Refused, UsageError, YeldroError
-from yeldro.store.archive import ArchiveReader
-from yeldro.store.records import IN_DOUBT, RUNNING, RunRecord, now, who
-from yeldro.usecases.run import carry_out, looking, undo
+from yeldro.store.archive_reader import ArchiveReader
+from yeldro.store.run_record import IN_DOUBT, RUNNING, RunRecord, now, who
+from yeldro.usecases.settle import check_finished, count_gone, settle
+from yeldro.usecases.transaction import LifeCycle, carry_out, looking, undo
 
 
 class RestoreAnswers(Protocol):
@@ -72,9 +71,8 @@ def restore(
     undone = record.outcome == "rolled-back"
     gone = 0
     if undone and record.archive.exists() and not request.into:
-        with suppress(
-            ArchiveFailed
-        ):  # one that was never finished is no copy of rows that are gone
+        # One that was never finished is no copy of rows that are gone.
+        with suppress(ArchiveFailed):
             gone = count_gone(database, record)[0]
     if undone and not gone:
         return RunResult(
@@ -82,7 +80,7 @@ def restore(
         )
     source = ArchiveReader(record.archive)
     try:
-        _check_finished(source)
+        check_finished(source)
         return _Restoration(database, record, source, request, answers, gone if undone else 0).go()
     finally:
         source.close()
@@ -106,8 +104,7 @@ class _Restoration:
         self.request = request
         self.answers = answers
         self.plan: RestorePlan | None = None
-        self.begun = False
-        self.is_final = False
+        self.life = LifeCycle()
         self.is_undone = False
         self.gone = 0
 
@@ -116,26 +113,24 @@ class _Restoration:
 
     def _go(self) -> RunResult:
         portions = self.source.portions(self.database.schema)
-        in_part = self.request.tables or self.request.keys
         if label := find_entangled(portions):
             # What a row was in the middle of the run, nobody can tell from what it was before.
-            if in_part:
+            if self._is_in_part:
                 raise Refused(
                     f"Several steps touched {label}: this run can only be restored whole."
                 )
             if self.record.restored == "yes" and not self.request.into:
-                notes = (
-                    "It was restored already, and several of its steps touched the same table.",
-                )
-                return RunResult(Outcome.NOTHING_TO_RESTORE, run=self.record.name, notes=notes)
-        if in_part:
+                note = "It was restored already, and several of its steps touched the same table."
+                return RunResult(Outcome.NOTHING_TO_RESTORE, run=self.record.name, notes=(note,))
+        if self._is_in_part:
             self.gone, _ = count_gone(self.database, self.record)
         stages = self._stage(portions)
         if any(stage.portion.orphans for stage in stages):
             self.database.allow_orphans()
         with looking(self.database):
             self.plan = plan = self._look(stages)
-        if not in_part:
+        self.life.shown = True
+        if not self._is_in_part:
             self.gone = sum(part.standing.absent for part in plan.parts if not part.is_change)
         self.answers.show_plan(plan)
         if plan.refusals:
@@ -144,30 +139,35 @@ class _Restoration:
             return self._result(Outcome.NOTHING_TO_RESTORE)
         if self.request.ask and not self.answers.allow_restore(plan):
             return self._result(Outcome.DECLINED, status=Declined.status)
+        return self._restore(plan, stages)
+
+    @property
+    def _is_in_part(self) -> bool:
+        """Whether only some of the rows are asked for."""
+        return bool(self.request.tables or self.request.keys)
+
+    def _restore(self, plan: RestorePlan, stages: Sequence[Stage]) -> RunResult:
         indexes = self._find_indexes()
-        late = self.database.abilities.ddl_commits
-        if indexes and late and self.request.rehearse:
+        if not self.database.abilities.ddl_commits:
+            return self._write(plan, stages, indexes)
+        if indexes and self.request.rehearse:
             raise Refused(
                 "The unique index must be dropped first, which commits here: it cannot be "
                 "rehearsed."
             )
-        with self._without(indexes if late else []):
-            return self._write(plan, stages, [] if late else indexes)
+        with self._without(indexes):
+            return self._write(plan, stages, [])
 
     def _find_indexes(self) -> list[tuple[Table, str]]:
         """The unique indexes that the run added and that are still there."""
         if self.request.into:
             return []
-        made = self.record.facts.get("made_indexes", ())
-        tables = [
-            (self.database.schema.by_name.get(TableName(one["schema"], one["table"])), one["name"])
-            for one in made
-        ]
-        return [
-            (table, name)
-            for table, name in tables
-            if table and any(index.name == name for index in table.indexes)
-        ]
+        found = []
+        for one in self.record.facts.get("made_indexes", ()):
+            table = self.database.schema.by_name.get(TableName(one["schema"] or "", one["table"]))
+            if table and any(index.name == one["name"] for index in table.indexes):
+                found.append((table, one["name"]))
+        return found
 
     @contextmanager
     def _without(self, indexes: Sequence[tuple[Table, str]]) -> Iterator[None]:
@@ -195,7 +195,7 @@ class _Restoration:
         self, plan: RestorePlan, stages: Sequence[Stage], indexes: Sequence[tuple[Table, str]]
     ) -> RunResult:
         self.database.begin(Mode.WRITE)
-        self.begun = True
+        self.life.begun = True
         for table, name in indexes:
             self.database.drop_unique(table, name)
         fresh = self._look(stages)
@@ -222,9 +222,8 @@ class _Restoration:
         self.is_undone = True
 
     def _stage(self, portions: Sequence[Portion]) -> list[Stage]:
-        chosen: list[Table] = [
-            self.database.schema.find_table(name) for name in self.request.tables
-        ]
+        """Send the archived rows that are asked for to the database."""
+        chosen = [self.database.schema.find_table(name) for name in self.request.tables]
         for table in chosen:
             if table not in [portion.table for portion in portions]:
                 raise UsageError(f"The run touched no row of {table.label}.")
@@ -238,21 +237,22 @@ class _Restoration:
 
         self.source.tick = tick
         stages = [self.database.stage(portion, self.source) for portion in wanted]
-        if self.request.keys:
-            if len(chosen) > 1:
-                raise UsageError("--key goes with one --table.")
-            if not chosen and self.record.facts.get("steps"):
-                raise UsageError("The run has several steps.", "--key goes with one --table.")
-            root = (
-                chosen[0] if chosen else self.database.schema.find_table(self.record.facts["table"])
-            )
-            stages = [stage for stage in stages if stage.key]
-            listed: StoredKeys = self.database.load_keys(
-                root, [read_key(text, root) for text in self.request.keys]
-            )
-            if not narrow(self.database, stages, root, listed):
-                raise UsageError(f"The run archived no row of {root.label} with that key.")
-        return stages
+        return self._narrow(stages, chosen) if self.request.keys else stages
+
+    def _narrow(self, stages: Sequence[Stage], chosen: Sequence[Table]) -> list[Stage]:
+        """Only the rows that were named by their keys, and what depended on them."""
+        if len(chosen) > 1:
+            raise UsageError("--key goes with one --table.")
+        if not chosen and self.record.facts.get("steps"):
+            raise UsageError("The run has several steps.", "--key goes with one --table.")
+        named = self.record.facts["table"]
+        root = chosen[0] if chosen else self.database.schema.find_table(named)
+        keyed = [stage for stage in stages if stage.key]
+        keys = [read_key(text, root) for text in self.request.keys]
+        listed = self.database.load_keys(root, keys)
+        if not narrow(self.database, keyed, root, listed):
+            raise UsageError(f"The run archived no row of {root.label} with that key.")
+        return keyed
 
     def _look(self, stages: Sequence[Stage]) -> RestorePlan:
         request = self.request
@@ -280,7 +280,7 @@ class _Restoration:
             "by": who(),
             "into": self.request.into,
             "rows": plan.rows,
-            "whole": not (self.request.tables or self.request.keys),
+            "whole": not self._is_in_part,
             "gone_before": self.gone,
             "gone_after": max(0, self.gone - plan.inserted),
             "transaction": self.database.find_transaction(),
@@ -289,11 +289,10 @@ class _Restoration:
         }
         restored = [*self.record.facts["restored"], entry]
         self.record.write(restored=restored)
-        self.is_final = True
+        self.life.is_final = True
         try:
             self.database.commit()
         except NotCommitted:
-            self.is_final = False
             self.record.write(restored=restored[:-1])
             raise
         with suppress(ArchiveFailed):
@@ -309,90 +308,7 @@ class _Restoration:
         )
 
     def _failed(self, error: YeldroError) -> RunResult:
-        if self.plan is None:
-            raise error
-        outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
-        if self.is_final:
-            outcome = Outcome.IN_DOUBT
+        outcome = self.life.find_outcome(error)
         return RunResult(
             outcome, None, None, error.message, error.hint, error.status, self.record.name
         )
-
-
-def settle(database: Database, record: RunRecord) -> str:
-    """Find out what became of a run, or of a restoration, that died before it could say so.
-
-    What never came near its commit was rolled back. Else the database tells by the number of the
-    transaction, where it knows it; else the keys are looked up. Returns why it stays in doubt, ""
-    where it is settled.
-    """
-    if record.outcome == IN_DOUBT and record.facts.get("final") is False:
-        record.write(outcome="rolled-back", settled=now())
-    if IN_DOUBT not in (record.outcome, record.restored):
-        return ""
-    if lag := database.find_lag():
-        return f"this server cannot tell, because {lag}"
-    gone, rows = count_gone(database, record)
-    if record.outcome == IN_DOUBT:
-        ending = database.find_ending(str(record.facts.get("transaction") or ""))
-        if ending is None and not rows:
-            return "without an archive nobody can tell"
-        if ending is None and 0 < gone < rows:
-            return (
-                f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the "
-                "others are there"
-            )
-        committed = ending if ending is not None else bool(gone)
-        outcome = "committed" if committed else "rolled-back"
-        record.write(outcome=outcome, gone={"rows": gone, "of": rows}, settled=now())
-    return _settle_restorations(database, record, gone, rows) if record.restored == IN_DOUBT else ""
-
-
-def _settle_restorations(database: Database, record: RunRecord, gone: int, rows: int) -> str:
-    """By the number of the transaction, else by the rows: all that were to come back are there, or
-    none of them is."""
-    settled = []
-    for one in record.facts["restored"]:
-        if one["outcome"] != IN_DOUBT:
-            settled.append(one)
-            continue
-        ending = database.find_ending(str(one.get("transaction") or ""))
-        before = one.get("gone_before", rows)
-        if ending is None and one["gone_after"] < gone < before:
-            return (
-                f"{gone:,} of {rows:,} archived rows are gone, of which a restore was to bring "
-                "back some"
-            )
-        committed = ending if ending is not None else gone <= one["gone_after"]
-        settled.append({**one, "outcome": "committed" if committed else "rolled-back"})
-    record.write(restored=settled)
-    return ""
-
-
-def _check_finished(source: ArchiveReader) -> None:
-    if not source.is_complete:
-        raise ArchiveFailed(f"The archive {source.path} is damaged: it was never finished.")
-
-
-def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
-    """How many of the archived rows that the run deleted are not in their tables, and how many
-    there were.
-
-    (0, 0) where none were kept. ArchiveFailed where what was kept cannot be read.
-    """
-    if not record.facts["archive"]:
-        return 0, 0
-    source = ArchiveReader(record.archive)
-    try:
-        _check_finished(source)
-        portions = source.portions(database.schema)
-        stages = [
-            database.stage(portion, source)
-            for portion in portions
-            if portion.action is Action.DELETE
-        ]
-        with looking(database):
-            standings = [database.stand(stage) for stage in stages]
-    finally:
-        source.close()
-    return sum(one.absent for one in standings), sum(one.rows for one in standings)

@@ -2,71 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass, replace
-from typing import Protocol
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
-from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
-from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.outcome import RunResult, StepAccount
 from yeldro.core.run.plan import make_plan
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.refusals import find_excess
 from yeldro.core.run.request import Request
-from yeldro.core.run.seal import Difference, Sealed, list_sealed, make_seal
+from yeldro.core.run.seal import Difference
 from yeldro.core.run.tally import Tally, add_tallies
 from yeldro.core.selection.guards import Guards
 from yeldro.errors import (
     Declined,
-    Interrupted,
-    NotCommitted,
-    OutputClosed,
     Refused,
     UsageError,
     YeldroError,
 )
-from yeldro.store.records import Keeping
+from yeldro.store.run_record import Keeping
+from yeldro.usecases.answers import Answers
+from yeldro.usecases.compare_reaches import count_differences, key_sets_by_cause
+from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
 from yeldro.usecases.steps import Deletion, Job, Merging
+from yeldro.usecases.transaction import LifeCycle, carry_out, looking
 
-Compare = Callable[[str, Iterable[Sealed]], Difference]
 AGAIN = "Look at the preview again."
-
-
-class Answers(Protocol):
-    """The person, or a script, on the other side."""
-
-    def show(self, preview: Preview) -> None: ...
-
-    def allow(self, previews: Sequence[Preview]) -> bool:
-        """Asked once before anything is changed, outside of any transaction; with a preview for
-        each step."""
-        ...
-
-    def allow_more(self, preview: Preview, rows: int) -> bool:
-        """Asked inside the transaction, where earlier steps brought rows into a later one that were
-        not shown."""
-        ...
-
-    def allow_commit(self, tally: Tally) -> bool:
-        """Asked with the balanced tally in hand, while the transaction is open."""
-        ...
-
-    def copying(self, rows: int, total: int) -> None:
-        """Told now and then how many of the rows are in the archive."""
-        ...
-
-    def committing(self) -> None:
-        """Told right before the commit: from here on an interrupt comes too late and must not be
-        raised."""
-        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,35 +134,11 @@ def look_ahead(
     with looking(database):
         for job in jobs:
             found = judge(database, job, job.look(store=True), limits, last=len(jobs) == 1)
-            yield _check_seal(database, job, found, compare) if compare else found
-
-
-def carry_out(
-    database: Database, work: Callable[[], RunResult], failed: Callable[[YeldroError], RunResult]
-) -> RunResult:
-    """Do it, and roll back whatever stops it. What is wrong usage, or a fault of ours, is no
-    result."""
-    try:
-        return work()
-    except KeyboardInterrupt:
-        error: YeldroError = Interrupted("Interrupted.")
-    except OutputClosed:
-        error = Interrupted("Nobody reads the output any more.")
-    except UsageError:
-        undo(database)
-        raise
-    except YeldroError as found:
-        error = found
-    except BaseException:
-        undo(database)
-        raise
-    undo(database)
-    return failed(error)
+            yield check_seal(database, job, found, compare) if compare else found
 
 
 class _Run:
-    """One run. `begun` tells whether its writing transaction was opened, `done` what each step did
-    so far."""
+    """One run. `life` tells how far it has come, `done` what each step did so far."""
 
     def __init__(
         self,
@@ -214,20 +156,22 @@ class _Run:
         self.answers = answers
         self.limits = limits
         self.compare = compare
-        self.begun = False
+        self.life = LifeCycle()
         self.preview: Preview | None = None
         self.done: list[StepAccount] = []
         tables = dict.fromkeys(job.selection.table for job in jobs)
-        self.keeper = Keeper(database, keeping, list(tables), answers.copying)
+        self.keeper = Keeper(database, keeping, list(tables), answers.copying, self.life)
 
     def go(self) -> RunResult:
         shown: list[Preview] = []
-        if self.manner.ask_first or self.keeper.comes_before or any(job.seal for job in self.jobs):
+        seen = self.manner.ask_first or self.keeper.comes_before
+        if seen or any(job.seal for job in self.jobs):
             for job in self.jobs:
                 job.prepare()
             with looking(self.database) as kept:
                 shown = [self._show(job, store=True) for job in self.jobs]
-                kept += [keys for found in shown for keys, _ in _by_cause(found.reach).values()]
+                for found in shown:
+                    kept += [keys for keys, _ in key_sets_by_cause(found.reach).values()]
             ended = self._ended_early(shown)
             if ended:
                 return ended
@@ -237,10 +181,13 @@ class _Run:
         else:
             self.database.check_rights([job.selection.table for job in self.jobs], [])
         self.keeper.listen()
-        self.database.begin(
-            Mode.WRITE, [job.selection.table for job in self.jobs if job.selection.truncate]
-        )
-        self.begun = True
+        emptied = [job.selection.table for job in self.jobs if job.selection.truncate]
+        self.database.begin(Mode.WRITE, emptied)
+        self.life.begun = True
+        return self._take_turns(shown)
+
+    def _take_turns(self, shown: Sequence[Preview]) -> RunResult:
+        """Every step in its turn, once all sealed ones have found what was sealed."""
         for job, found in zip(self.jobs[1:], shown[1:], strict=bool(shown)):
             if job.seal and (ended := self._differs(job, found, self._look(job))):
                 return ended
@@ -256,14 +203,15 @@ class _Run:
 
     def _show(self, job: Job, *, store: bool = False) -> Preview:
         self.preview = self._look(job, store=store)
+        self.life.shown = True
         self.answers.show(self.preview)
         return self.preview
 
     def _look(self, job: Job, *, store: bool = False, shown: bool = True) -> Preview:
         found = job.look(store=store, shown=shown)
         if store:
-            found = _check_seal(self.database, job, found, self.compare)
-        last = job is self.jobs[-1] and (self.begun or len(self.jobs) == 1)
+            found = check_seal(self.database, job, found, self.compare)
+        last = job is self.jobs[-1] and (self.life.begun or len(self.jobs) == 1)
         return judge(
             self.database,
             job,
@@ -291,18 +239,21 @@ class _Run:
     def _refused(self, found: Preview) -> RunResult | None:
         if found.refusals:
             return self._stopped(found, found.refusals[0])
-        if found.reach.matched and not self._changed:
-            reach = found.reach
-            changed = [
-                (one.reference.child, one.reference.columns) for one in reach.detached if one.rows
-            ]
-            changed += [(one.table, one.columns) for one in reach.changes if one.rows]
-            self.database.check_rights(
-                [keys.table for keys, rows in reach.deleted if rows], changed
-            )
-        reason = self.keeper.find_fault(found.reach) if found.reach.matched else ""
+        if not found.reach.matched:
+            return None
+        if not self._changed:
+            self._check_rights(found.reach)
+        reason = self.keeper.find_fault(found.reach)
         hint = "Leave the column out with --leave-out, or keep no copy with --no-archive."
         return self._stopped(found, reason, hint) if reason else None
+
+    def _check_rights(self, reach: Reach) -> None:
+        """Refused where the account may not do what the reach asks for."""
+        changed = [
+            (one.reference.child, one.reference.columns) for one in reach.detached if one.rows
+        ]
+        changed += [(one.table, one.columns) for one in reach.changes if one.rows]
+        self.database.check_rights([keys.table for keys, rows in reach.deleted if rows], changed)
 
     def _stopped(self, found: Preview, reason: str, hint: str = "") -> RunResult:
         """Before the first change it is stopped, after that rolled back."""
@@ -350,7 +301,7 @@ class _Run:
         can be allowed."""
         came, went = 0, 0
         if not job.selection.truncate:
-            came, went = _compare(self.database, shown.reach, found.reach)
+            came, went = count_differences(self.database, shown.reach, found.reach)
         elif found.reach.matched != shown.reach.matched:
             came = max(0, found.reach.matched - shown.reach.matched)
             went = max(0, shown.reach.matched - found.reach.matched)
@@ -371,7 +322,7 @@ class _Run:
         self.database.rollback()
         found, tally = self.done[-1].preview, self._tally()
         run = self.keeper.rolled_back(reason, tally)
-        outcome = Outcome.IN_DOUBT if self.keeper.is_final else Outcome.ROLLED_BACK
+        outcome = Outcome.IN_DOUBT if self.life.is_final else Outcome.ROLLED_BACK
         return self._result(outcome, found, tally, reason, status=Refused.status, run=run)
 
     def _declined(self) -> RunResult:
@@ -430,109 +381,9 @@ class _Run:
         return RunResult(outcome, last, tally, reason, hint, status, run, steps=steps)
 
     def failed(self, error: YeldroError) -> RunResult:
-        """How it ended. What failed before anything was shown is no run: the error itself tells
-        it.
-        """
-        if not self.begun and self.preview is None:
-            raise error
-        if isinstance(error, NotCommitted):
-            self.keeper.not_committed()
-        outcome = Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED
-        if self.keeper.is_final:
-            outcome = Outcome.IN_DOUBT
+        """How it ended."""
+        outcome = self.life.find_outcome(error)
         run = self.keeper.rolled_back(error.message)
         return self._result(
             outcome, self.preview, None, error.message, error.hint, error.status, run
         )
-
-
-def judge(
-    database: Database,
-    job: Job,
-    found: Preview,
-    limits: Guards,
-    earlier: Sequence[Reach] = (),
-    *,
-    last: bool,
-) -> Preview:
-    """The preview of a step, with what the limits of the whole run say to it. `last`: no other step
-    comes after it.
-
-    What it says is put in the words of its file, where it has one.
-    """
-    excess = find_excess(database, limits, found.reach, earlier)
-    total = found.reach.matched + sum(one.matched for one in earlier)
-    if last and limits.expect and not limits.expect.holds(total):
-        excess = [*excess, f"{limits.expect} rows were expected in all, {total:,} match."]
-    found = replace(found, step=job.name, refusals=(*found.refusals, *excess))
-    return found.reworded(as_keys) if job.name else found
-
-
-def _check_seal(database: Database, job: Job, found: Preview, compare: Compare) -> Preview:
-    """With the seal of what a sealed step holds now, and a refusal where that is something else."""
-    if not job.seal:
-        return found
-    seal = make_seal(database, found.reach)
-    if seal == job.seal:
-        return replace(found, seal=seal)
-    difference = compare(job.name, list_sealed(database, found.reach))
-    reason = f"It was sealed with {job.seal.matched:,} matched rows, and {seal.matched:,} match now"
-    if not difference.is_known:
-        reason += (
-            "; which ones came and went is not known, because the file beside the cleanup is "
-            "missing."
-        )
-    else:
-        came, went = difference.rows
-        reason += f": {came:,} rows came into its reach, {went:,} left it."
-    return replace(found, seal=seal, difference=difference, refusals=(reason, *found.refusals))
-
-
-def undo(database: Database) -> None:
-    """Roll back without letting a second fault hide the first: a connection that is closed rolls
-    back by itself."""
-    try:
-        database.rollback()
-    except YeldroError:
-        database.close()
-
-
-@contextmanager
-def looking(database: Database) -> Iterator[list[KeySet]]:
-    """A transaction that cannot change anything. Key sets that are put into the list outlive it."""
-    kept: list[KeySet] = []
-    database.begin(Mode.READ)
-    try:
-        yield kept
-    except BaseException:
-        undo(database)
-        raise
-    database.end_look(kept)
-
-
-def _compare(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
-    """How many rows, each with its action, are only in the new reach, and how many only in the old
-    one."""
-    before, after = _by_cause(old), _by_cause(new)
-    came = sum(rows for cause, (_, rows) in after.items() if cause not in before)
-    went = sum(rows for cause, (_, rows) in before.items() if cause not in after)
-    for cause in before.keys() & after.keys():
-        (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
-        more = database.count_beyond(new_keys, old_keys)
-        if isinstance(new_keys, StoredKeys) and new_keys.new:
-            more += database.count_otherwise(new_keys, old_keys)
-        came, went = came + more, went + old_rows - (new_rows - more)
-    return came, went
-
-
-def _by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
-    """The key sets by what they stand for: the table that loses rows, or the reference that is
-    taken away."""
-    causes: dict[object, tuple[KeySet, int]] = {
-        keys.table: (keys, rows) for keys, rows in reach.deleted
-    }
-    causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
-    causes.update(
-        {(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes}
-    )
-    return causes

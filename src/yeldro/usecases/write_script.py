@@ -23,8 +23,10 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.written import Entry, Role, Writing, WrittenStep
 from yeldro.core.selection.guards import Guards
 from yeldro.errors import Refused
-from yeldro.usecases.run import Compare, judge, look_ahead, undo
+from yeldro.usecases.judge import Compare, judge
+from yeldro.usecases.run import look_ahead
 from yeldro.usecases.steps import Job
+from yeldro.usecases.transaction import undo
 
 _PROOFS = {
     "count_present",

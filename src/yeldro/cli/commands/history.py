@@ -29,7 +29,8 @@ def command(options: HistoryOptions) -> int:
         render_history_lines,
         render_run,
     )
-    from yeldro.store.records import RUNNING, find_record, find_records, is_older
+    from yeldro.store.find_records import find_record, find_records, is_older
+    from yeldro.store.run_record import RUNNING
 
     screen = Screen(options.format)
     folder = find_records_folder(options.archive)

@@ -28,7 +28,7 @@ def command(options: RestoreOptions) -> int:
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.errors import UsageError
-    from yeldro.store.records import find_record
+    from yeldro.store.find_records import find_record
     from yeldro.usecases import restore as restoring
 
     screen = Screen(options.format)

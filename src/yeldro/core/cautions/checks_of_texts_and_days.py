@@ -39,23 +39,15 @@ _DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
 
 
 def check_case(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+    """Comparisons in which a collation makes several spellings one."""
     for node in tree.find_all(exp.EQ, exp.In, exp.Like):
         column = look.scopes.column(node.this)
-        values = [*node.expressions, node.args.get("expression")]
-        texts = [value for value in values if isinstance(value, exp.Literal | exp.Placeholder)]
-        if (
-            not column
-            or not texts
-            or not _is_blind(look, column, node)
-            or node.find_ancestor(exp.Select)
-        ):
+        if column is None or not _is_blind(look, column, node):
             continue
-        if isinstance(node, exp.Like):
-            pattern = texts[0].name if isinstance(texts[0], exp.Literal) else ""
-            texts = [] if "%" in pattern or "_" in pattern else texts
-        if not texts or isinstance(node.parent, exp.Not):
+        if isinstance(node.parent, exp.Not) or node.find_ancestor(exp.Select):
             continue
-        spellings = look.database.find_spellings(look.keys, column.name, 6)
+        texts = _find_texts(node)
+        spellings = look.database.find_spellings(look.keys, column.name, 6) if texts else ()
         if len(spellings) > len(texts):
             more = ", …" if len(spellings) > 5 else ""
             yield (
@@ -65,6 +57,18 @@ def check_case(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 f"{', '.join(map(repr, spellings[:5]))}{more} all match. Compare in binary form if "
                 "only one is meant.",
             )
+
+
+def _find_texts(node: exp.Expr) -> list[exp.Expr]:
+    """The values that a column is compared with; none where a pattern stands for many."""
+    values = [*node.expressions, node.args.get("expression")]
+    texts: list[exp.Expr] = [
+        value for value in values if isinstance(value, exp.Literal | exp.Placeholder)
+    ]
+    if isinstance(node, exp.Like) and texts and isinstance(texts[0], exp.Literal):
+        pattern = texts[0].name
+        return [] if "%" in pattern or "_" in pattern else texts
+    return texts
 
 
 def _is_blind(look: Look, column: Column, node: exp.Expr) -> bool:

@@ -86,53 +86,70 @@ def _bare_texts(look: Look, tree: exp.Expr) -> Iterator[Finding]:
 
 def _mismatch(look: Look, column: Column, value: exp.Expr) -> str:
     """Why a column and a value cannot be compared as they are, "" where they can."""
-    is_text = isinstance(value, exp.Literal) and value.is_string
-    is_number = isinstance(value, exp.Literal) and not value.is_string
     if column.family in (Family.DATE, Family.TIMESTAMP):
-        if _is_arithmetic(value):
-            return (
-                f"without quotes {look.written(value)} is a sum of numbers and no day. Put it in "
-                "quotes."
-            )
-        if is_text and not _MOMENT.fullmatch(value.this):
-            how = (
-                "as a text, letter by letter"
-                if Quirk.UNTYPED in look.quirks
-                else "after a conversion that may fail"
-            )
-            return (
-                f"the text is no day in the form 2024-01-31, so it is compared {how}. Write it in "
-                "that form."
-            )
-        if is_number:
-            return "a number is compared with a day. Put the day in quotes."
-    if Quirk.TEXTS_AS_NUMBERS in look.quirks and column.family is Family.TEXT and is_number:
+        return _mismatch_of_day(look, value)
+    if column.family is Family.TEXT and _is_number(value):
+        return _mismatch_of_text(look, column, value)
+    if column.family in (Family.INTEGER, Family.NUMBER) and _is_text(value):
+        return _mismatch_of_number(look, column, value)
+    return ""
+
+
+def _is_text(value: exp.Expr) -> bool:
+    return isinstance(value, exp.Literal) and value.is_string
+
+
+def _is_number(value: exp.Expr) -> bool:
+    return isinstance(value, exp.Literal) and not value.is_string
+
+
+def _mismatch_of_day(look: Look, value: exp.Expr) -> str:
+    if _is_arithmetic(value):
+        return (
+            f"without quotes {look.written(value)} is a sum of numbers and not a day. Put it in "
+            "quotes."
+        )
+    if _is_number(value):
+        return "a number is compared with a day. Put the day in quotes."
+    if not _is_text(value) or _MOMENT.fullmatch(value.this):
+        return ""
+    how = "after a conversion that may fail"
+    if Quirk.UNTYPED in look.quirks:
+        how = "as a text, letter by letter"
+    return (
+        f"the text is not a day in the form 2024-01-31, so it is compared {how}. Write it in that "
+        "form."
+    )
+
+
+def _mismatch_of_text(look: Look, column: Column, value: exp.Expr) -> str:
+    if Quirk.TEXTS_AS_NUMBERS in look.quirks:
         return (
             f"every {column.name} is turned into a number first, and a text without one counts as "
             "0. Put quotes around the value."
         )
     is_ordered = not isinstance(value.parent, exp.EQ | exp.NEQ)
-    if Quirk.UNTYPED in look.quirks and column.family is Family.TEXT and is_number and is_ordered:
+    if Quirk.UNTYPED in look.quirks and is_ordered:
         return (
             f"{column.name} holds texts, so the number is compared as one, letter by letter: '10' "
             "is less than '9'. Put quotes around the value, or compare CAST(… AS INTEGER)."
         )
-    if (
-        column.family in (Family.INTEGER, Family.NUMBER)
-        and is_text
-        and not NUMERIC.fullmatch(value.this)
-    ):
-        if Quirk.UNTYPED in look.quirks and look.count(f"typeof(\"{column.name}\") = 'text'"):
-            return ""  # the column holds texts, so one may well be meant
-        if Quirk.UNTYPED in look.quirks:
-            return (
-                "the value is no number, and any number is less than any text. Compare "
-                f"{column.name} with a number."
-            )
+    return ""
+
+
+def _mismatch_of_number(look: Look, column: Column, value: exp.Expr) -> str:
+    if NUMERIC.fullmatch(value.this):
+        return ""
+    if Quirk.UNTYPED not in look.quirks:
         return (
             f"the text is turned into a number first, here 0. Compare {column.name} with a number."
         )
-    return ""
+    if look.count(f"typeof(\"{column.name}\") = 'text'"):
+        return ""  # the column holds texts, so one may well be meant
+    return (
+        f"the value is not a number, and any number is less than any text. Compare {column.name} "
+        "with a number."
+    )
 
 
 def _by_conversion(look: Look, node: exp.Expr, column: Column) -> str:

@@ -184,7 +184,7 @@ class Database(Looking, Replacing, Copying, Protocol):
         """
         ...
 
-    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """Delete the rows of key sets whose tables reference each other in a cycle. Returns the
         count in total."""
         ...

@@ -16,7 +16,8 @@ from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, uni
 from yeldro.core.duplicates.moving import MovingSearch
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import AlikeRows, find_carried
+from yeldro.core.model.key_set import AlikeRows, KeySet, find_carried
+from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.order import find_order
 from yeldro.core.reach.reach import Change, Part, Reach, Stop
 from yeldro.core.reach.rules import Rule
@@ -33,62 +34,46 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
     else:
         database.prepare_key_sets([root], find_carried(schema, root))
-        database.prepare_key_sets(
-            [r.child for r in schema.acting if rules.treatment(r).action is Action.DETACH]
-        )
+        detaching = [r for r in schema.acting if rules.treatment(r).action is Action.DETACH]
+        database.prepare_key_sets([reference.child for reference in detaching])
         for child, references in find_movers(schema, root, rules).items():
-            table = schema.by_name[child]
-            if not is_movable(table):
-                continue
-            database.prepare_key_sets([table], find_new(table, references))
-            # One for the rows that collide through each unique key, and one for those that go.
-            unique = unique_with(table, {name for one in references for name in one.columns})
-            database.prepare_key_sets([table] * (len(unique) + 1), find_carried(schema, table))
-    if request.filling:
-        for columns in find_fillable(schema, root):
-            database.prepare_key_sets([root], columns)
-            database.prepare_key_sets(
-                [root] * len(unique_with(root, set(columns))), find_carried(schema, root)
-            )
+            _prepare_moves(database, schema.by_name[child], references)
+    for columns in find_fillable(schema, root) if request.filling else ():
+        database.prepare_key_sets([root], columns)
+        doubled = [root] * len(unique_with(root, set(columns)))
+        database.prepare_key_sets(doubled, find_carried(schema, root))
+
+
+def _prepare_moves(database: Database, table: Table, references: Sequence[Reference]) -> None:
+    if not is_movable(table):
+        return
+    database.prepare_key_sets([table], find_new(table, references))
+    # One for the rows that collide through each unique key, and one for those that go.
+    unique = unique_with(table, {name for one in references for name in one.columns})
+    carried = find_carried(database.schema, table)
+    database.prepare_key_sets([table] * (len(unique) + 1), carried)
 
 
 def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
     """Everything that removing the surplus rows of a ranking touches, inside the open
-    transaction.
-    """
-    if request.dependents.default is Rule.MOVE:
-        search: MovingSearch | Search = MovingSearch(database, request)
-    else:
-        search = Search(database, request.dependents, store=True)
+    transaction."""
     root = request.table
+    moving = MovingSearch(database, request) if request.dependents.default is Rule.MOVE else None
+    search = moving or Search(database, request.dependents, store=True)
     search.root = root
-    database.lock_ranked(ranking)
-    if not root.shares_identity:
-        new = find_carried(database.schema, root) if isinstance(search, MovingSearch) else ()
-        keys = database.make_key_set(root, new)
-        surplus = database.pair(ranking, keys)
-    else:
-        groups, rows = database.count_groups(ranking)
-        keys, surplus = AlikeRows(root, root.identity, ranking.name), rows - groups
+    keys, surplus = _fix_surplus(database, ranking, paired=moving is not None)
     search.sets[root.name], search.counts[root.name] = keys, surplus
     filled = find_filled(database, request, ranking)
     moved: list[Change] = []
-    if isinstance(search, MovingSearch):
-        search.filled = next((one.keys for one in filled if one.rows), None)
-        moved = search.find_moves()
+    if moving:
+        moving.filled = next((one.keys for one in filled if one.rows), None)
+        moved = moving.find_moves()
     search.follow()
     detached = tuple(search.find_detachments())
     order = find_order(search.sets, database.schema, database.abilities)
-    filled = [
-        one for change in filled if (one := leave_references(database, change, search.sets)).rows
-    ]
-    changes = (*moved, *filled)
-    collisions = tuple(search.find_collisions()) if isinstance(search, MovingSearch) else ()
-    own_stops = (
-        [*search.find_move_stops()]
-        if isinstance(search, MovingSearch)
-        else [*_kept_stops(search, ranking)]
-    )
+    left = [leave_references(database, change, search.sets) for change in filled]
+    filled = [change for change in left if change.rows]
+    own_stops = moving.find_move_stops() if moving else _find_kept_stops(search, ranking)
     return Reach(
         request.grouping.selection,
         surplus,
@@ -105,19 +90,31 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
             *own_stops,
             *find_fill_stops(search, filled, moved),
         ),
-        changes,
-        collisions,
+        (*moved, *filled),
+        tuple(moving.find_collisions()) if moving else (),
     )
 
 
-def _kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
+def _fix_surplus(database: Database, ranking: Ranking, *, paired: bool) -> tuple[KeySet, int]:
+    """The surplus rows by their keys, and how many they are. Those that are `paired` stand beside
+    the row that takes their place."""
+    table = ranking.table
+    database.lock_ranked(ranking)
+    if table.shares_identity:
+        groups, rows = database.count_groups(ranking)
+        return AlikeRows(table, table.identity, ranking.name), rows - groups
+    new = find_carried(database.schema, table) if paired else ()
+    keys = database.make_key_set(table, new)
+    return keys, database.pair(ranking, keys)
+
+
+def _find_kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
     """A kept row may depend on a surplus one: it must not go with it."""
     table = search.root
     if rows := search.database.count_kept(ranking, search.sets[table.name]):
-        via = next(
-            one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)
-        )
-        yield Stop(table, rows, via, "these are kept rows", f"--dependents {table.label}=detach")
+        ways = [one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)]
+        lift = f"--dependents {table.label}=detach"
+        yield Stop(table, rows, ways[0], "these are kept rows", lift)
 
 
 def _parts(changes: Sequence[Change]) -> Iterator[Part]:

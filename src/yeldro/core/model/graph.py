@@ -3,8 +3,8 @@ output."""
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Sequence
-from typing import TypeVar
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from typing import Generic, TypeVar
 
 Node = TypeVar("Node", bound=Hashable)
 
@@ -23,40 +23,65 @@ def find_components(nodes: Sequence[Node], edges: Iterable[tuple[Node, Node]]) -
             leads[start].append(end)
     for ends in leads.values():
         ends.sort(key=place.__getitem__)
-
-    index: dict[Node, int] = {}
-    low: dict[Node, int] = {}
-    open_nodes: list[Node] = []
-    is_open: set[Node] = set()
-    components: list[list[Node]] = []
+    walk = _Walk(leads)
     for root in reversed(nodes):
-        if root in index:
-            continue
-        walk = [(root, iter(leads[root]))]
-        while walk:
-            node, ends_left = walk[-1]
-            if node not in index:
-                index[node] = low[node] = len(index)
-                open_nodes.append(node)
-                is_open.add(node)
-            for end in ends_left:
-                if end not in index:
-                    walk.append((end, iter(leads[end])))
-                    break
-                if end in is_open:
-                    low[node] = min(low[node], index[end])
-            else:
-                walk.pop()
-                if walk:
-                    low[walk[-1][0]] = min(low[walk[-1][0]], low[node])
-                if low[node] == index[node]:
-                    component = set()
-                    while node not in component:
-                        component.add(open_nodes.pop())
-                    is_open -= component
-                    components.append(sorted(component, key=place.__getitem__))
-    components.reverse()
-    return components
+        walk.visit(root)
+    components = [sorted(component, key=place.__getitem__) for component in walk.components]
+    return components[::-1]
+
+
+class _Walk(Generic[Node]):
+    """A walk through a graph, depth first. `low` is the first node that a node can get back to,
+    `waiting` are those whose component is not closed yet."""
+
+    def __init__(self, leads: Mapping[Node, Sequence[Node]]) -> None:
+        self.leads = leads
+        self.index: dict[Node, int] = {}
+        self.low: dict[Node, int] = {}
+        self.waiting: list[Node] = []
+        self.is_waiting: set[Node] = set()
+        self.components: list[set[Node]] = []
+
+    def visit(self, root: Node) -> None:
+        """Walk from a node to all that were not seen yet."""
+        if root in self.index:
+            return
+        self._enter(root)
+        path = [(root, iter(self.leads[root]))]
+        while path:
+            node, ends = path[-1]
+            end = self._find_new(node, ends)
+            if end is not None:
+                self._enter(end[0])
+                path.append((end[0], iter(self.leads[end[0]])))
+                continue
+            path.pop()
+            if path:
+                parent = path[-1][0]
+                self.low[parent] = min(self.low[parent], self.low[node])
+            if self.low[node] == self.index[node]:
+                self._close(node)
+
+    def _enter(self, node: Node) -> None:
+        self.index[node] = self.low[node] = len(self.index)
+        self.waiting.append(node)
+        self.is_waiting.add(node)
+
+    def _find_new(self, node: Node, ends: Iterator[Node]) -> tuple[Node] | None:
+        """The next node that was not seen yet, and on the way how far back the others lead."""
+        for end in ends:
+            if end not in self.index:
+                return (end,)
+            if end in self.is_waiting:
+                self.low[node] = min(self.low[node], self.index[end])
+        return None
+
+    def _close(self, node: Node) -> None:
+        component: set[Node] = set()
+        while node not in component:
+            component.add(self.waiting.pop())
+        self.is_waiting -= component
+        self.components.append(component)
 
 
 def find_cycle(nodes: Sequence[Node], edges: Sequence[tuple[Node, Node]]) -> list[int]:

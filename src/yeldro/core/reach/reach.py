@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import KeySet, StoredKeys
+from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.rules import Treatment
 from yeldro.core.selection.selection import Selection
@@ -115,6 +116,15 @@ class Reach:
             *(keys for keys, _ in self.deleted),
             *(detachment.keys for detachment in self.detached),
         )
+
+
+def describe_stop(stop: Stop, rows: int) -> str:
+    """Which rows block a delete, how many, and why, in one sentence."""
+    block = "blocks" if rows == 1 else "block"
+    return (
+        f"{count(rows, 'row')} of {stop.table.label} {block} the delete through {stop.via} "
+        f"({stop.reason})."
+    )
 
 
 def root_keys(reach: Reach) -> KeySet:

@@ -107,13 +107,10 @@ def _read(tokens: list[Token], script: str, dialect: str) -> Written:
     tree = trees[0] if len(trees) == 1 else None
     if tree is None:
         return Written(line, text, None, "it cannot be read")
-    if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not tree.find(
-        exp.Delete, exp.Insert, exp.Update
-    ):
+    changing = list(tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge))
+    if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not changing:
         return Written(line, text, tree)
-    if any(
-        node is not tree for node in tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge)
-    ):
+    if any(node is not tree for node in changing):
         return Written(line, text, None, "a query within it changes rows too")
     if isinstance(tree, exp.Delete | exp.TruncateTable):
         return Written(line, text, tree, dialect=dialect)
@@ -123,47 +120,59 @@ def _read(tokens: list[Token], script: str, dialect: str) -> Written:
 def find_removals(written: Written, schema: Schema, dialect: str) -> list[Removal]:
     """The removals of a DELETE or TRUNCATE, none for a statement that only looks. YeldroError for
     what cannot be."""
-    tree = written.tree
-    if isinstance(tree, exp.TruncateTable):
-        named = [check_table(_table(table, schema)) for table in tree.expressions]
-        if str(tree.args.get("option") or "").upper() == "CASCADE":
-            named = _find_cascaded(named, schema)
-        return [
-            Removal(written, Selection(table, all_rows=True), True, (), (), tuple(named))
-            for table in named
-        ]
-    if not isinstance(tree, exp.Delete):
-        return []
-    tree = tree.copy()
+    if isinstance(written.tree, exp.TruncateTable):
+        return _find_truncated(written, written.tree, schema)
+    if isinstance(written.tree, exp.Delete):
+        return [_find_deleted(written, written.tree.copy(), schema, dialect)]
+    return []
+
+
+def _find_truncated(written: Written, tree: exp.TruncateTable, schema: Schema) -> list[Removal]:
+    named = [check_table(_table(table, schema)) for table in tree.expressions]
+    if str(tree.args.get("option") or "").upper() == "CASCADE":
+        named = _find_cascaded(named, schema)
+    return [
+        Removal(written, Selection(table, all_rows=True), True, (), (), tuple(named))
+        for table in named
+    ]
+
+
+def _find_deleted(written: Written, tree: exp.Delete, schema: Schema, dialect: str) -> Removal:
     target, name = _target(tree, schema)
     check_table(target)
+    reads = _find_read(tree, schema)
+    copies = tuple(_copied_columns(tree, target, name))
     where = tree.args.get("where")
     condition = where.this if where else None
-    reads = tuple(
-        dict.fromkeys(
-            _table(node, schema)
-            for node in tree.find_all(exp.Table)
-            if node is not tree.this and node.name not in _aliases(tree) and _known(node, schema)
-        )
-    )
-    copies = tuple(_copied_columns(tree, target, name))
-    own = _find_own_text(written) if written.dialect == dialect else ""
-    if any(
-        tree.args.get(part) for part in ("using", "tables", "order", "limit", "with_", "with")
-    ) or _joins(tree):
-        condition, own = _by_key(tree, target, name), ""
+    # What was written is kept word by word where it can be.
+    text = _find_own_text(written) if written.dialect == dialect else ""
+    if _has_more_than_where(tree):
+        condition, text = _by_key(tree, target, name), ""
     elif condition is not None and name.lower() != target.name.name.lower():
         _rename(condition, name, target.name.name)
-        own = ""
-    if condition is not None and not own and _has_unary_plus(written):
-        raise YeldroError("it holds a unary plus, which would be lost in reading")
+        text = ""
     if condition is None:
-        return [Removal(written, Selection(target, all_rows=True), False, reads, copies)]
-    text = own or condition.sql(dialect=dialect)
+        return Removal(written, Selection(target, all_rows=True), False, reads, copies)
+    if not text:
+        if _has_unary_plus(written):
+            raise YeldroError("it holds a unary plus, which would be lost in reading")
+        text = condition.sql(dialect=dialect)
     selection = Selection(target, (read_condition(text, target, dialect, {}, "this statement"),))
-    return [
-        Removal(written, selection, False, tuple(one for one in reads if one is not target), copies)
-    ]
+    others = tuple(table for table in reads if table is not target)
+    return Removal(written, selection, False, others, copies)
+
+
+def _find_read(tree: exp.Delete, schema: Schema) -> tuple[Table, ...]:
+    """The tables that a DELETE looks at."""
+    aliases = _aliases(tree)
+    nodes = [node for node in tree.find_all(exp.Table) if node is not tree.this]
+    known = [node for node in nodes if node.name not in aliases and _known(node, schema)]
+    return tuple(dict.fromkeys(_table(node, schema) for node in known))
+
+
+def _has_more_than_where(tree: exp.Delete) -> bool:
+    parts = ("using", "tables", "order", "limit", "with_", "with")
+    return any(tree.args.get(part) for part in parts) or bool(_joins(tree))
 
 
 def _find_own_text(written: Written) -> str:
@@ -267,20 +276,15 @@ def _by_key(tree: exp.Delete, target: Table, name: str) -> exp.Expr:
         raise YeldroError(
             f"{target.label} has no primary key, so the rows of a join cannot be named"
         )
-    query = exp.Select(
-        expressions=[exp.column(column, table=name, quoted=True) for column in target.key]
-    )
-    query = query.from_(tree.this.copy())
-    sources = [one for one in tree.args.get("using") or [] if one.alias_or_name != name]
-    for source in sources:
-        query = query.join(source.copy(), join_type="CROSS")
+    own = [exp.column(column, table=name, quoted=True) for column in target.key]
+    query = exp.Select(expressions=own).from_(tree.this.copy())
+    for source in tree.args.get("using") or []:
+        if source.alias_or_name != name:
+            query = query.join(source.copy(), join_type="CROSS")
     if not isinstance(tree.this, exp.Table) or not tree.this.args.get("joins"):
         for join in tree.args.get("joins") or []:
             query.append("joins", join.copy())
-    for part in ("where", "order", "limit"):
-        if tree.args.get(part):
-            query.set(part, tree.args[part].copy())
-    for part in ("with_", "with"):
+    for part in ("where", "order", "limit", "with_", "with"):
         if tree.args.get(part):
             query.set(part, tree.args[part].copy())
     inner: exp.Expr = query
@@ -294,31 +298,28 @@ def _by_key(tree: exp.Delete, target: Table, name: str) -> exp.Expr:
 def _copied_columns(tree: exp.Delete, target: Table, name: str) -> Iterator[str]:
     """Columns by which a statement groups, or compares a row with others of its own table."""
     known = {column.lower(): column for column in target.column_names}
-    found: dict[str, None] = {}
+    names = [*_grouped_columns(tree, target), *_twin_columns(tree, target, name)]
+    found = dict.fromkeys(known[one.lower()] for one in names if one.lower() in known)
+    yield from (column for column in found if column not in target.key)
+
+
+def _grouped_columns(tree: exp.Delete, target: Table) -> Iterator[str]:
+    """The columns by which queries over the table group."""
     for group in tree.find_all(exp.Group):
         query = group.find_ancestor(exp.Select)
         sources = [table.name.lower() for table in query.find_all(exp.Table)] if query else []
         if target.name.name.lower() in sources:
-            for node in group.find_all(exp.Column):
-                if node.name.lower() in known:
-                    found[known[node.name.lower()]] = None
-    twins = {
-        node.alias
-        for node in tree.find_all(exp.Table)
-        if node.name == target.name.name and node.alias
-    }
+            yield from (node.name for node in group.find_all(exp.Column))
+
+
+def _twin_columns(tree: exp.Delete, target: Table, name: str) -> Iterator[str]:
+    """The columns in which a row is compared with another one of the table."""
+    own = [node for node in tree.find_all(exp.Table) if node.name == target.name.name]
+    names = {name, target.name.name, *(node.alias for node in own if node.alias)}
     for pair in tree.find_all(exp.EQ, exp.NullSafeEQ):
         left, right = pair.left, pair.right
-        if (
-            isinstance(left, exp.Column)
-            and isinstance(right, exp.Column)
-            and left.name == right.name
-        ):
-            ends = {left.table, right.table}
-            if (
-                len(ends) == 2
-                and len(ends & {*twins, name, target.name.name}) == 2
-                and left.name.lower() in known
-            ):
-                found[known[left.name.lower()]] = None
-    yield from (column for column in found if column not in target.key)
+        if not isinstance(left, exp.Column) or not isinstance(right, exp.Column):
+            continue
+        if left.name == right.name and left.table != right.table:
+            if {left.table, right.table} <= names:
+                yield left.name

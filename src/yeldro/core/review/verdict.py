@@ -13,13 +13,15 @@ from yeldro.core.cautions.of_rows import whole_table
 from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import Part, Reach, root_keys
+from yeldro.core.reach.reach import Part, Reach, Stop, describe_stop, root_keys
 from yeldro.core.reach.rules import Rules
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import Removal, Written, find_removals
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
+
+_OF_TABLES = {"trigger", "row-security", "unenforced-reference"}
 
 
 @dataclass(slots=True, eq=False)
@@ -126,31 +128,33 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
     verdict.doubts += find_doubts(database, removal.selection, keys, expects_one=False)
     if reach.matched == reach.table_rows > 1:
         verdict.doubts.append(whole_table(table, reach.matched, "Is that meant?"))
-    wanted = {"trigger", "row-security", "unenforced-reference"}
     for gone, rows in reach.deleted:
-        if rows and (hidden := database.schema.hidden.get(gone.table.name)):
+        hidden = database.schema.hidden.get(gone.table.name)
+        if rows and hidden:
             verdict.faults.append(
                 f"Not everything that depends on {gone.table.label} can be seen: {hidden}."
             )
-    verdict.cautions += [
-        one for one in find_schema_cautions(database.schema, table) if one.name in wanted
-    ]
+    cautions = find_schema_cautions(database.schema, table)
+    verdict.cautions += [caution for caution in cautions if caution.name in _OF_TABLES]
     if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
         verdict.faults.append(
             f"It removes every copy in {groups:,} groups of rows with the same "
             f"{', '.join(removal.copies)}, instead of all but one."
         )
     if removal.truncates:
-        incoming = database.schema.incoming(table)
-        children = {one.child.label for one in incoming if one.child not in removal.beside}
-        if children:
-            verdict.faults.append(
-                f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} "
-                "references it."
-            )
-        verdict.notes.append(
-            "TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before."
+        _judge_truncate(database, verdict, removal)
+
+
+def _judge_truncate(database: Database, verdict: Verdict, removal: Removal) -> None:
+    incoming = database.schema.incoming(removal.selection.table)
+    children = {one.child.label for one in incoming if one.child not in removal.beside}
+    if children:
+        verdict.faults.append(
+            f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} references it."
         )
+    verdict.notes.append(
+        "TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before."
+    )
 
 
 def _find_emptied(database: Database, removal: Removal) -> Reach:
@@ -201,15 +205,12 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, StoredKeys])
                 f"{rows - added:,} of its {rows:,} rows are gone by then: it will match fewer."
             )
     for stop in reach.stops:
-        parents = next((keys for keys, _ in reach.deleted if keys.table is stop.via.parent), None)
+        parents = _find_parents(verdict, stop)
         left = stop.rows
         if parents is not None and not stop.via.broken:
             left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
         if left:
-            verdict.faults.append(
-                f"{left:,} rows of {stop.table.label} block the delete through {stop.via} "
-                f"({stop.reason})."
-            )
+            verdict.faults.append(describe_stop(stop, left))
 
 
 def _settle_stops(
@@ -217,27 +218,34 @@ def _settle_stops(
 ) -> None:
     """Tell a stop that a later statement would lift from one that stays."""
     for place, (verdict, _) in enumerate(judged):
-        if verdict.reach is None:
-            continue
-        for stop in verdict.reach.stops:
-            parents = next(
-                (keys for keys, _ in verdict.reach.deleted if keys.table is stop.via.parent), None
-            )
+        following = [other for other, _ in judged[place + 1 :] if other is not verdict]
+        for stop in verdict.reach.stops if verdict.reach else ():
             told = [fault for fault in verdict.faults if str(stop.via) in fault]
-            later = [
-                other
-                for other, _ in judged[place + 1 :]
-                if other is not verdict and other.reach and _removes_from(other.reach, stop.table)
-            ]
-            if not told or parents is None or not later or stop.via.broken:
+            later = [one for one in following if one.reach and _removes_from(one.reach, stop.table)]
+            if not told or not later or not _is_lifted(database, verdict, stop, gone):
                 continue
-            if not database.count_referencing(stop.via, parents, gone.get(stop.via.child)):
-                verdict.after += later
-                lines = " and ".join(str(other.written.line) for other in later)
-                at = verdict.faults.index(told[0])
-                verdict.faults[at] = (
-                    f"{told[0]} Line {lines} removes these rows, but later: change the order."
-                )
+            verdict.after += later
+            lines = " and ".join(str(other.written.line) for other in later)
+            at = verdict.faults.index(told[0])
+            verdict.faults[at] = (
+                f"{told[0]} Line {lines} removes these rows, but later: change the order."
+            )
+
+
+def _is_lifted(
+    database: Database, verdict: Verdict, stop: Stop, gone: dict[Table, StoredKeys]
+) -> bool:
+    """Whether all rows that block a statement are gone in the end."""
+    parents = _find_parents(verdict, stop)
+    if parents is None or stop.via.broken:
+        return False
+    return not database.count_referencing(stop.via, parents, gone.get(stop.via.child))
+
+
+def _find_parents(verdict: Verdict, stop: Stop) -> KeySet | None:
+    """The rows that go and that the rows of a stop point at."""
+    deleted = verdict.reach.deleted if verdict.reach else ()
+    return next((keys for keys, _ in deleted if keys.table is stop.via.parent), None)
 
 
 def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
@@ -247,8 +255,7 @@ def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:
     if not any(verdict.after for verdict in waiting):
         return
     while waiting:
-        free = next(
-            (one for one in waiting if not any(other in one.after for other in waiting)), waiting[0]
-        )
-        waiting.remove(free)
-        yield free.written
+        free = [one for one in waiting if not any(other in one.after for other in waiting)]
+        following = free[0] if free else waiting[0]
+        waiting.remove(following)
+        yield following.written

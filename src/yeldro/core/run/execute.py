@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from yeldro.core.database.abilities import Effect
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database
-from yeldro.core.model.key_set import WholeTable, stored
+from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.plan import Plan, Step, Verb
@@ -77,7 +77,7 @@ def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
     Every detaching statement touches its rows once, even where two of them touch the same row.
     """
     changed: Counter[Table] = Counter()
-    deleted = [stored(step.keys) for step in plan.steps if step.verb is Verb.DELETE]
+    deleted = [step.keys for step in plan.steps if step.verb is Verb.DELETE]
     together = deleted if plan.reach.late else []
     for step in plan.steps:
         if step.verb is Verb.DELETE and together:

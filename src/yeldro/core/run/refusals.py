@@ -8,9 +8,8 @@ from yeldro.core.cautions.caution import Caution
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import WholeTable
-from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import Reach, Stop
+from yeldro.core.reach.reach import Reach, describe_stop
 from yeldro.core.selection.guards import Guards
 
 
@@ -39,19 +38,13 @@ def find_refusals(
     if not guards.no_rollback:
         for reason in dict.fromkeys(_find_lasting(database, reach)):
             yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
-    yield from map(_describe_stop, reach.stops)
+    for stop in reach.stops:
+        lift = f"; {stop.lift} would allow it." if stop.lift else "."
+        yield f"{describe_stop(stop, stop.rows).removesuffix('.')}{lift}"
     yield from find_excess(database, guards, reach)
     for caution in cautions:
         if caution.name in guards.strict:
             yield f"{caution.message} (--strict {caution.name})"
-
-
-def _describe_stop(stop: Stop) -> str:
-    lift = f"; {stop.lift} would allow it" if stop.lift else ""
-    rows, block = count(stop.rows, "row"), "blocks" if stop.rows == 1 else "block"
-    return (
-        f"{rows} of {stop.table.label} {block} the delete through {stop.via} ({stop.reason}){lift}."
-    )
 
 
 def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:

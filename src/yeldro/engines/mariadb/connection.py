@@ -713,7 +713,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         finally:
             self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}", Kind.PLAIN)
 
-    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         self._unsure = True
         with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)

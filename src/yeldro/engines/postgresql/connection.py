@@ -787,7 +787,7 @@ class PostgresqlDatabase(ServerSpelling, SqlDatabase):
                         )
                         self._gate.run(sa.select(moved))
 
-    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """All in one statement of data-modifying WITH queries: references are checked when it is
         done."""
         parts = [

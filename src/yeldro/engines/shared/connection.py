@@ -544,7 +544,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return self._gate.run(self._statements.delete(keys)).rowcount
 
     @abstractmethod
-    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int: ...
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
 
     def truncate(self, table: Table) -> int:
         self._gate.run(Words("TRUNCATE TABLE", self._statements.table(table)))

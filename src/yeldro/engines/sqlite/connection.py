@@ -441,7 +441,7 @@ class SqliteDatabase(SqliteCopies):
     def allow_orphans(self) -> None:
         self._gate.run_text("PRAGMA foreign_keys = OFF")
 
-    def delete_together(self, key_sets: Sequence[StoredKeys]) -> int:
+    def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the cycle may run ahead, so the total is
         what counts."""
         self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)

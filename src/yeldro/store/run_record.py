@@ -1,5 +1,4 @@
-"""Run records: a folder for each run, with `run.json`, `run.sql` and, in `rows.sqlite`, the
-archive.
+"""A run record: a folder with `run.json`, `run.sql` and, in `rows.sqlite`, the archive.
 
 Folders are open to their owner only (0700), files too (0600). `run.json` is replaced whole and
 synced, so that after a crash it says either what it said before or what it says now.
@@ -12,29 +11,27 @@ import json
 import re
 import shutil
 import socket
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, TextIO
+from typing import Any, TextIO, cast
 
 from yeldro.core.database.archive_format import ELSEWHERE
-from yeldro.core.reach.reach import Reach
-from yeldro.core.run.tally import Tally
 from yeldro.errors import ArchiveFailed, UsageError
 from yeldro.store.disk import find_stranger, open_private, sync, write_private
+from yeldro.store.run_facts import RunFacts, is_run_facts
 
 try:
     import fcntl
-except (
-    ImportError
-):  # not on Windows, where a run that is under way cannot be told from one that died
+except ImportError:  # not on Windows: there a run under way cannot be told from one that died
     fcntl = None  # type: ignore[assignment]
 
 ARCHIVE = "rows.sqlite"
+
+
 IN_DOUBT, RUNNING = "in-doubt", "running"
-Facts = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +48,7 @@ class Keeping:
     archive: bool = True
     table: str = ""
     left_out: tuple[str, ...] = ()
-    facts: Facts = field(default_factory=dict)
+    facts: Mapping[str, str] = field(default_factory=dict)
     name: str = ""
 
 
@@ -61,7 +58,7 @@ class RunRecord:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._journal: TextIO | None = None
-        self.facts: Facts = {}
+        self.facts: RunFacts = cast(RunFacts, {})
 
     @property
     def name(self) -> str:
@@ -92,20 +89,15 @@ class RunRecord:
             return "yes"
         return "partly" if any(one["outcome"] == "committed" for one in done) else ""
 
-    def start(self, facts: Facts) -> None:
+    def start(self, facts: Mapping[str, Any]) -> None:
         """Make the folder. From now on, until the record says otherwise, the run is in doubt."""
         with _translated(self.folder):
             for folder in (self.folder.parent, self.folder):
                 if not folder.is_dir():
                     folder.mkdir(mode=0o700, parents=True)
             check_folder(self.folder.parent)
-            self.facts = {
-                "format": 1,
-                "run": self.name,
-                **facts,
-                "outcome": IN_DOUBT,
-                "restored": [],
-            }
+            first = {"format": 1, "run": self.name, **facts}
+            self.facts = cast(RunFacts, {**first, "outcome": IN_DOUBT, "restored": []})
             self._journal = open_private(self.folder / "run.sql")
             if fcntl:
                 fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -125,7 +117,7 @@ class RunRecord:
 
     def write(self, **facts: Any) -> None:
         """Change what the record says."""
-        self.facts.update(facts)
+        self.facts.update(cast(RunFacts, facts))
         with _translated(self.folder):
             if self._journal:
                 self._journal.flush()
@@ -176,74 +168,6 @@ def new_record(folder: Path, name: str) -> RunRecord:
     return RunRecord(folder / found)
 
 
-_TEXT_OR_NONE = (str, type(None))
-# What a record says: the type of each value, [type] for a list of such; what ends with a question
-# mark may be missing.
-_SHAPE: dict[str, Any] = {
-    **dict.fromkeys(
-        (
-            "run",
-            "began",
-            "kind",
-            "asked",
-            "table",
-            "database",
-            "address",
-            "engine",
-            "by",
-            "outcome",
-        ),
-        str,
-    ),
-    **{
-        "archive": bool,
-        "reason": str,
-        "archive_table": _TEXT_OR_NONE,
-        "ended": _TEXT_OR_NONE,
-        "final?": bool,
-    },
-    **{"cautions": [str], "left_out": [str], "transaction?": str, "seconds?": dict, "steps?": list},
-    "gone?": {"rows": int, "of": int},
-    "made_indexes?": [{"schema": _TEXT_OR_NONE, "table": str, "name": str}],
-    "reach": [
-        {"table": str, "rows": int, "action": str, "via": [str], "step?": str, "surplus?": bool}
-    ],
-    "tally": [
-        {
-            **{"table": str, "balanced": bool},
-            **dict.fromkeys(
-                (
-                    "before",
-                    "expected",
-                    "deleted",
-                    "detached",
-                    "moved",
-                    "filled",
-                    "restored",
-                    "after",
-                ),
-                int,
-            ),
-            "inserted_by_triggers": int,
-        }
-    ],
-    "restored": [
-        {
-            **{
-                "when": str,
-                "by": str,
-                "into": str,
-                "rows": int,
-                "whole": bool,
-                "gone_after": int,
-                "outcome": str,
-            },
-            **{"gone_before?": int, "dropped_indexes?": [str]},
-        }
-    ],
-}
-
-
 def read_record(folder: Path) -> RunRecord:
     """ArchiveFailed where it is no record, or says what no record says."""
     record = RunRecord(folder)
@@ -254,66 +178,9 @@ def read_record(folder: Path) -> RunRecord:
         raise ArchiveFailed(f"{folder} holds no run record that can be read.") from None
     if isinstance(record.facts, dict) and record.facts.get("format", 1) != 1:
         raise ArchiveFailed(f"{path} was written by a newer Yeldro.")
-    if not (_fits(record.facts, _SHAPE) and _is_moment(record.facts["began"])):
+    if not (is_run_facts(record.facts)):
         raise ArchiveFailed(f"{folder} holds no run record that can be read.")
     return record
-
-
-def _fits(value: Any, shape: Any) -> bool:
-    """Whether a value has a shape such as `_SHAPE`."""
-    match shape:
-        case [inner]:
-            return isinstance(value, list) and all(_fits(one, inner) for one in value)
-        case dict():
-            names = {name.removesuffix("?"): name for name in shape}
-            return isinstance(value, dict) and all(
-                _fits(value[name], shape[written]) if name in value else written.endswith("?")
-                for name, written in names.items()
-            )
-        case _:
-            return isinstance(value, shape)
-
-
-def _is_moment(text: str) -> bool:
-    try:
-        return datetime.fromisoformat(text).tzinfo is not None
-    except ValueError:
-        return False
-
-
-def find_records(folder: Path, unread: Callable[[str], None] = lambda _: None) -> list[RunRecord]:
-    """All records, the newest first. What cannot be read is told to `unread`."""
-    check_folder(folder)
-    found = []
-    for path in sorted(folder.glob("*/run.json")):
-        try:
-            found.append(read_record(path.parent))
-        except ArchiveFailed as error:
-            unread(error.message)
-    return sorted(found, key=lambda record: str(record.facts["began"]), reverse=True)
-
-
-def find_record(folder: Path, name: str) -> RunRecord:
-    """A record by its name, the beginning of its name, `last`, or the path of its folder."""
-    if (Path(name) / "run.json").is_file():
-        check_folder(Path(name))
-        return read_record(Path(name))
-    records = find_records(folder)
-    found = (
-        [record for record in records if record.name.startswith(name)]
-        if name != "last"
-        else records[:1]
-    )
-    exact = [record for record in found if record.name == name]
-    if exact or len(found) == 1:
-        return (exact or found)[0]
-    if found:
-        raise UsageError(
-            f"{name!r} may be any of {', '.join(one.name for one in found)}.", "Write more of it."
-        )
-    names = ", ".join(record.name for record in records[:5])
-    hint = f"The latest are: {names}." if names else "There are no run records yet."
-    raise UsageError(f"There is no run {name!r} in {folder}.", hint)
 
 
 def now() -> str:
@@ -328,38 +195,6 @@ def who() -> str:
         return f"unknown@{socket.gethostname()}"
 
 
-def describe_reach(reach: Reach) -> list[Facts]:
-    return [
-        {
-            "order": place,
-            "table": part.table.label,
-            "rows": part.rows,
-            "action": part.action,
-            "via": list(map(str, part.via)),
-        }
-        for place, part in enumerate((part for part in reach.parts if part.rows), 1)
-    ]
-
-
-def describe_tally(tally: Tally) -> list[Facts]:
-    return [
-        {
-            "table": line.table.label,
-            "before": line.before,
-            "expected": line.expected,
-            "deleted": line.deleted,
-            "detached": line.detached,
-            "moved": line.moved,
-            "filled": line.filled,
-            "restored": line.restored,
-            "inserted_by_triggers": line.inserted_by_triggers,
-            "after": line.after,
-            "balanced": line.balanced,
-        }
-        for line in tally.lines
-    ]
-
-
 @contextmanager
 def _translated(folder: Path) -> Iterator[None]:
     try:
@@ -368,8 +203,3 @@ def _translated(folder: Path) -> Iterator[None]:
         raise ArchiveFailed(
             f"The run record {folder} cannot be written: {error.strerror}.", ELSEWHERE
         ) from error
-
-
-def is_older(record: RunRecord, days: int) -> bool:
-    """Whether a run began more than so many days ago."""
-    return datetime.now(UTC) - datetime.fromisoformat(record.facts["began"]) > timedelta(days=days)

@@ -1,0 +1,76 @@
+"""What `rows.sqlite`, the archive of a run, is made of: an SQLite database that anybody can open.
+
+It has a table, or a view, for each source table, with its names. Where the engine is SQLite itself,
+the rows stand in tables as they were stored; others send their values as texts, which are kept in
+`yeldro_blocks`, many rows to a JSON array, and shown by views. The other `yeldro_` tables say where
+each row came from and how each column is kept.
+"""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from yeldro.core.database.archive_format import ELSEWHERE
+from yeldro.errors import ArchiveFailed
+
+CATALOGUE = """
+CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
+CREATE TABLE yeldro_portions (
+  portion INTEGER PRIMARY KEY, source_schema TEXT NOT NULL, source_table TEXT NOT NULL,
+  shown_as TEXT NOT NULL, row_key TEXT NOT NULL, action TEXT NOT NULL, reference TEXT,
+  changed TEXT NOT NULL, to_default INTEGER NOT NULL, rows INTEGER NOT NULL, alike INTEGER,
+  orphans TEXT NOT NULL, first_row INTEGER, last_row INTEGER, copy_schema TEXT, copy_table TEXT,
+  waits TEXT NOT NULL, step INTEGER NOT NULL);
+CREATE TABLE yeldro_columns (
+  shown_in TEXT NOT NULL, place INTEGER NOT NULL, source_column TEXT NOT NULL,
+  shown_as TEXT NOT NULL, type TEXT NOT NULL, kept_as TEXT NOT NULL, generated INTEGER NOT NULL,
+  left_out INTEGER NOT NULL);
+CREATE TABLE yeldro_blocks (
+  block INTEGER PRIMARY KEY, portion INTEGER NOT NULL, rows TEXT NOT NULL);
+"""
+
+
+TABLES = re.findall(r"CREATE TABLE (\w+)", CATALOGUE)
+
+
+def quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def check_tables(file: sqlite3.Connection, *names: str) -> None:
+    """Whether these are tables. In a file of somebody else a view, which need not have an end, may
+    stand for one.
+
+    sqlite3.Error where they are not.
+    """
+    found = file.execute(
+        "SELECT name FROM main.sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE "
+        "VIRTUAL%'"
+    )
+    if not {name.lower() for name in names} <= {str(name).lower() for (name,) in found}:
+        raise sqlite3.DatabaseError("it is not as Yeldro writes it")
+
+
+@contextmanager
+def translated(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as error:
+        code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+        if code == sqlite3.SQLITE_FULL:
+            raise ArchiveFailed(
+                f"The archive {path} failed: the disk is full.", ELSEWHERE
+            ) from error
+        raise ArchiveFailed(
+            f"The archive {path} is damaged, or cannot be used: {error}."
+        ) from error
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
+        raise ArchiveFailed(f"The archive {path} is damaged ({type(error).__name__}).") from error
+    except OSError as error:
+        raise ArchiveFailed(
+            f"The archive {path} cannot be written: {error.strerror}.", ELSEWHERE
+        ) from error

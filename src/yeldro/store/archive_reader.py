@@ -1,0 +1,165 @@
+"""An archive that is read again, and fitted to the schema as it is now."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.database.archive_format import Cells, Portion
+from yeldro.core.model.action import Action
+from yeldro.core.model.schema import Column, Reference, Schema, Table, TableName
+from yeldro.errors import ArchiveFailed, Refused
+from yeldro.store.archive_catalogue import TABLES, check_tables, translated
+
+
+class ArchiveReader:
+    """Reads an archive. Fulfils `core.archive.Source`. ArchiveFailed where it is damaged."""
+
+    def __init__(self, path: Path, tick: Callable[[int], None] = lambda _: None) -> None:
+        self.path = path
+        self.tick = tick
+        if not path.exists():
+            raise ArchiveFailed(f"There is no archive {path}.")
+        with translated(path):
+            self._file = sqlite3.connect(path, isolation_level=None)
+            check_tables(self._file, *TABLES)
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether it was finished."""
+        return self._query("SELECT complete FROM yeldro_archive") == [(1,)]
+
+    def _query(self, text: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        with translated(self.path):
+            return self._file.execute(text, values).fetchall()
+
+    def portions(self, schema: Schema) -> list[Portion]:
+        """The portions, fitted to the schema as it is now. Refused where it no longer fits."""
+        rows = self._query(
+            "SELECT portion, source_schema, source_table, shown_as, row_key, reference, changed, "
+            "to_default, rows, alike, orphans, action, waits, step FROM yeldro_portions ORDER BY "
+            "portion"
+        )
+        with translated(self.path):
+            return [self._portion(schema, row) for row in rows]
+
+    def _portion(self, schema: Schema, row: tuple[Any, ...]) -> Portion:
+        number, place, name, shown, key_text, reference, changed, to_default, *others = row
+        rows, alike, orphans, action, waits, step = others
+        table: Table = _find_table(schema, place, name)
+        kept = self._find_kept(table, shown)
+        key = tuple(json.loads(key_text))
+        if key and key not in table.lasting_keys:
+            raise Refused(f"{table.label} ({', '.join(key)}) is not unique any more.")
+        return Portion(
+            number,
+            table,
+            kept,
+            rows,
+            key,
+            _find_reference(schema, reference) if reference else None,
+            tuple(json.loads(changed)),
+            bool(to_default),
+            alike,
+            json.loads(orphans),
+            Action(action),
+            tuple(json.loads(waits)),
+            step,
+        )
+
+    def _find_kept(self, table: Table, shown: str) -> tuple[str, ...]:
+        """The archived columns. Refused where the table has others now."""
+        found = self._query(
+            "SELECT source_column, type, generated, left_out FROM yeldro_columns WHERE shown_in = "
+            "? ORDER BY place",
+            (shown,),
+        )
+        kept = [(name, type_, bool(generated)) for name, type_, generated, out in found if not out]
+        for name, type_, generated in kept:
+            if name not in table.column_names:
+                raise Refused(
+                    f"{table.label} has no column {name} any more.", "Add it, and restore again."
+                )
+            now = table.column(name)
+            if not _is_same_type(now, type_, generated):
+                raise Refused(f"{table.label}.{name} was {type_}, and is {now.type} now.")
+        known = {name for name, *_ in found}
+        for new in table.columns:
+            if new.name not in known and not (new.nullable or new.default or new.generated):
+                raise Refused(
+                    f"{table.label} has a new column {new.name} that needs a value.",
+                    "Give it a default.",
+                )
+        return tuple(name for name, *_ in kept)
+
+    def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:
+        found = dict(
+            self._query(
+                "SELECT c.source_column, c.shown_as FROM yeldro_columns AS c JOIN yeldro_portions "
+                "AS p ON c.shown_in = p.shown_as WHERE p.portion = ?",
+                (portion.number,),
+            )
+        )
+        table = self._query(
+            "SELECT shown_as FROM yeldro_portions WHERE portion = ?", (portion.number,)
+        )[0][0]
+        with translated(self.path):
+            check_tables(self._file, table)
+        return table, tuple(found[name] for name in portion.columns)
+
+    def copy(self, portion: Portion) -> TableName | None:
+        schema, name = self._query(
+            "SELECT copy_schema, copy_table FROM yeldro_portions WHERE portion = ?",
+            (portion.number,),
+        )[0]
+        return TableName(schema, name) if name else None
+
+    def place(self, portion: Portion) -> tuple[int, int]:
+        first, last = self._query(
+            "SELECT first_row, last_row FROM yeldro_portions WHERE portion = ?", (portion.number,)
+        )[0]
+        return int(first), int(last)
+
+    def rows(self, portion: Portion) -> Iterator[tuple[list[Cells], bool]]:
+        with translated(self.path):
+            blocks = self._file.execute(
+                "SELECT rows FROM yeldro_blocks WHERE portion = ? ORDER BY block", (portion.number,)
+            )
+            for (text,) in blocks:
+                rows = json.loads(text)
+                yield rows, "\\" not in text.replace('\\"', "")
+                self.tick(len(rows))
+
+    def close(self) -> None:
+        self._file.close()
+
+
+def _is_same_type(column: Column, type_: str, generated: bool) -> bool:
+    """Archives of old named types without their schema."""
+    return column.generated == generated and (
+        column.type == type_ or column.type.endswith(f".{type_}")
+    )
+
+
+def _find_table(schema: Schema, place: str, name: str) -> Any:
+    """The table of this name; in another database, the one of this name in its default schema."""
+    exact = schema.by_name.get(TableName(place, name))
+    alike = [table for table in schema.tables if table.label == name]
+    if exact is None and not alike:
+        raise Refused(
+            f"The table {name} of the run is not in this database.",
+            "Rename it back, or make it again.",
+        )
+    return exact or alike[0]
+
+
+def _find_reference(schema: Schema, text: str) -> Reference:
+    for reference in schema.acting:
+        if str(reference) == text:
+            return reference
+    raise Refused(
+        f"The reference {text}, which the run took away from rows, is not declared any more."
+    )

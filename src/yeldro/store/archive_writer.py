@@ -1,0 +1,205 @@
+"""`rows.sqlite`, the archive of a run, as it is written."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from pathlib import Path
+
+from yeldro.core.database.archive_format import Form, Portion
+from yeldro.core.model.schema import Column, TableName
+from yeldro.errors import ArchiveFailed, Refused
+from yeldro.store.archive_catalogue import CATALOGUE, quoted, translated
+from yeldro.store.copy_text import pack
+from yeldro.store.disk import create_private, sync
+
+_BLOCK_ROWS, _BLOCK_BYTES = 1000, 1 << 20
+
+
+class ArchiveWriter:
+    """Makes the file and fills it, once for each step. Fulfils `core.archive.Sink`. Every fault is
+    an ArchiveFailed.
+
+    `portions` counts those that were written.
+    """
+
+    def __init__(self, path: Path, engine: str, encoding: str) -> None:
+        self.path = path
+        self.tick: Callable[[int], None] = lambda _: None
+        self.portions = 0
+        self._shown: dict[TableName, tuple[str, dict[str, str]]] = {}
+        self._next: dict[TableName, int] = {}
+        self._engine = engine
+        with translated(path):
+            os.close(create_private(path))
+            self._open()
+            self._file.executescript(f"PRAGMA encoding = '{encoding}'; BEGIN; {CATALOGUE}")
+            self._file.execute("INSERT INTO yeldro_archive VALUES (?, 0)", (engine,))
+            self._file.execute("COMMIT")
+            self._file.close()
+
+    def _open(self) -> None:
+        self._file = sqlite3.connect(self.path, isolation_level=None)
+        self._file.execute("PRAGMA synchronous = FULL")
+
+    def begin(
+        self,
+        portions: Sequence[Portion],
+        find_form: Callable[[Column], Form],
+        copies: Mapping[TableName, TableName],
+    ) -> None:
+        """Write the catalogue. `copies` are the tables of the database itself that hold the rows,
+        by their source."""
+        plain = bool(copies) or self._engine == "sqlite"
+        self.portions += len(portions)
+        with translated(self.path):
+            self._open()
+            self._file.execute("BEGIN")
+            for portion in portions:
+                new = portion.table.name not in self._shown
+                self._name(portion)
+                self._write_portion(portion, copies.get(portion.table.name))
+                if new:
+                    self._write_columns(portion, find_form)
+                    if not plain:
+                        self._show(portion)
+            self._file.execute("COMMIT")
+            if not plain:  # else the engine writes the file over a connection of its own
+                self._file.execute("BEGIN")
+
+    def _name(self, portion: Portion) -> None:
+        """SQLite's names ignore case, and some are its own or ours."""
+        taken = {name.lower() for name, _ in self._shown.values()}
+        table = _free(portion.table.label, taken)
+        columns: dict[str, str] = {}
+        for column in portion.columns:
+            columns[column] = _free(column, {name.lower() for name in columns.values()})
+        self._shown.setdefault(portion.table.name, (table, columns))
+
+    def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:
+        table, columns = self._shown[portion.table.name]
+        return table, tuple(columns[name] for name in portion.columns)
+
+    def _write_portion(self, portion: Portion, copy: TableName | None) -> None:
+        name = portion.table.name
+        self._file.execute(
+            "INSERT INTO yeldro_portions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, NULL, "
+            "?, ?, ?, ?)",
+            (
+                portion.number,
+                name.schema,
+                name.name,
+                self._shown[name][0],
+                json.dumps(portion.key),
+                portion.action,
+                str(portion.reference) if portion.reference else None,
+                json.dumps(portion.changed),
+                portion.to_default,
+                portion.rows,
+                portion.alike,
+                json.dumps(portion.orphans or {}),
+                copy.schema if copy else None,
+                copy.name if copy else None,
+                json.dumps(portion.waits),
+                portion.step,
+            ),
+        )
+
+    def _write_columns(self, portion: Portion, find_form: Callable[[Column], Form]) -> None:
+        table, columns = self._shown[portion.table.name]
+        for place, column in enumerate(portion.table.columns):
+            row = (
+                table,
+                place,
+                column.name,
+                columns.get(column.name, ""),
+                column.type,
+                find_form(column).name,
+                column.generated,
+                column.name not in columns,
+            )
+            self._file.execute("INSERT INTO yeldro_columns VALUES (?, ?, ?, ?, ?, ?, ?, ?)", row)
+
+    def _show(self, portion: Portion) -> None:
+        table, columns = self.shown(portion)
+        cells = ", ".join(
+            f"json_extract(value, '$[{place}]') AS {quoted(name)}"
+            for place, name in enumerate(columns)
+        )
+        numbers = (
+            "SELECT portion FROM yeldro_portions WHERE shown_as = "
+            f"'{table.replace(chr(39), chr(39) * 2)}'"
+        )
+        rows = f"FROM yeldro_blocks, json_each(yeldro_blocks.rows) WHERE portion IN ({numbers})"
+        self._file.execute(f"CREATE VIEW {quoted(table)} AS SELECT {cells or 'NULL'} {rows}")
+
+    def add(self, portion: Portion, lines: Iterator[bytes]) -> int:
+        total, size, waiting = 0, 0, []
+        for line in lines:
+            waiting.append(line)
+            size += len(line)
+            if len(waiting) == _BLOCK_ROWS or size > _BLOCK_BYTES:
+                total += self._add_block(portion, waiting)
+                size, waiting = 0, []
+        return total + (self._add_block(portion, waiting) if waiting else 0)
+
+    def _add_block(self, portion: Portion, lines: list[bytes]) -> int:
+        try:
+            text = pack(lines)
+        except UnicodeDecodeError:
+            raise ArchiveFailed(
+                f"A text in {portion.table.label} is not valid in the server's encoding."
+            ) from None
+        with translated(self.path):
+            self._file.execute(
+                "INSERT INTO yeldro_blocks (portion, rows) VALUES (?, ?)", (portion.number, text)
+            )
+        self.tick(len(lines))
+        return len(lines)
+
+    def finish(self, copied: Sequence[tuple[Portion, int]]) -> None:
+        """Compare the counts, then commit, sync and close. Refused where a count differs."""
+        for portion, rows in copied:
+            if rows != portion.rows:
+                label = portion.table.label
+                raise Refused(
+                    f"{portion.rows:,} rows of {label} were to be archived, {rows:,} were found."
+                )
+        with translated(self.path):
+            if not self._file.in_transaction:
+                self._file.execute("BEGIN")
+                for portion, rows in copied:
+                    start = self._next.get(portion.table.name, 1)
+                    self._next[portion.table.name] = start + rows
+                    self._file.execute(
+                        "UPDATE yeldro_portions SET first_row = ?, last_row = ? WHERE portion = ?",
+                        (start, start + rows - 1, portion.number),
+                    )
+            self._file.execute("COMMIT")
+            self._file.close()
+            sync(self.path)
+            sync(self.path.parent)
+
+    def complete(self) -> None:
+        """Nothing comes after this: from now on the database may commit."""
+        with translated(self.path):
+            self._open()
+            self._file.execute("UPDATE yeldro_archive SET complete = 1")
+            self._file.close()
+            sync(self.path)
+
+    def close(self) -> None:
+        with suppress(sqlite3.Error):
+            self._file.close()
+
+
+def _free(name: str, taken: set[str]) -> str:
+    """A name as it is, unless SQLite or we need it, or it is taken."""
+    wanted = f"_{name}" if name.lower().startswith(("sqlite_", "yeldro_", "_rowid_")) else name
+    found, number = wanted, 2
+    while found.lower() in taken:
+        found, number = f"{wanted} ({number})", number + 1
+    return found

@@ -1,0 +1,172 @@
+"""What a run record says: the one type of `run.json`, and the check that a file is of it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from types import NoneType, UnionType
+from typing import Any, NotRequired, TypedDict, get_args, get_origin, get_type_hints
+
+from yeldro.core.reach.reach import Reach
+from yeldro.core.run.tally import Tally
+
+
+class PartFacts(TypedDict):
+    """Rows of one table that one action touched. `surplus`: they are surplus rows."""
+
+    table: str
+    rows: int
+    action: str
+    via: list[str]
+    order: NotRequired[int]
+    step: NotRequired[str]
+    surplus: NotRequired[bool]
+
+
+class LineFacts(TypedDict):
+    """One table of the tally."""
+
+    table: str
+    before: int
+    expected: int
+    deleted: int
+    detached: int
+    moved: int
+    filled: int
+    restored: int
+    inserted_by_triggers: int
+    after: int
+    balanced: bool
+
+
+class GoneFacts(TypedDict):
+    """How many of the rows that were to go are gone, where a run was settled by looking."""
+
+    rows: int
+    of: int
+
+
+class IndexFacts(TypedDict):
+    """A unique index that a run added."""
+
+    schema: str | None
+    table: str
+    name: str
+
+
+class Restoration(TypedDict):
+    """One restoration: `into` is another database, "" where it is the run's own; `whole` says that
+    nothing was left out. `gone_before` and `gone_after` are how many rows were missing."""
+
+    when: str
+    by: str
+    into: str
+    rows: int
+    whole: bool
+    gone_after: int
+    outcome: str
+    transaction: NotRequired[str]
+    gone_before: NotRequired[int]
+    dropped_indexes: NotRequired[list[str]]
+
+
+class RunFacts(TypedDict):
+    """All of `run.json`. Times are moments with their zone; `final`, where it is false, says that
+    the database was not asked to commit."""
+
+    format: NotRequired[int]
+    run: str
+    began: str
+    kind: str
+    asked: str
+    table: str
+    database: str
+    address: str
+    engine: str
+    by: str
+    outcome: str
+    archive: bool
+    reason: str
+    archive_table: str | None
+    ended: str | None
+    final: NotRequired[bool]
+    cautions: list[str]
+    left_out: list[str]
+    transaction: NotRequired[str]
+    seconds: NotRequired[dict[str, float]]
+    steps: NotRequired[list[Any]]
+    gone: NotRequired[GoneFacts]
+    made_indexes: NotRequired[list[IndexFacts]]
+    matched: NotRequired[int]
+    settled: NotRequired[str]
+    reach: list[PartFacts]
+    tally: list[LineFacts]
+    restored: list[Restoration]
+
+
+def is_run_facts(value: Any) -> bool:
+    """Whether a value says what a record says, and nothing of another type."""
+    return _fits(value, RunFacts) and _is_moment(value["began"])
+
+
+def _fits(value: Any, kind: Any) -> bool:
+    """Whether a value that was read from JSON is of a type."""
+    if get_origin(kind) is list:
+        (inner,) = get_args(kind)
+        return isinstance(value, list) and all(_fits(one, inner) for one in value)
+    if get_origin(kind) is UnionType:
+        return any(_fits(value, inner) for inner in get_args(kind))
+    if isinstance(kind, type) and hasattr(kind, "__required_keys__"):
+        hints = get_type_hints(kind)
+        return (
+            isinstance(value, dict)
+            and set(value) >= _find_required(kind)
+            and all(_fits(value[name], inner) for name, inner in hints.items() if name in value)
+        )
+    if kind is Any:
+        return True
+    return isinstance(value, NoneType if kind is None else get_origin(kind) or kind)
+
+
+def _find_required(kind: type) -> set[str]:
+    """The keys that may not be missing."""
+    hints = get_type_hints(kind, include_extras=True)
+    return {name for name, hint in hints.items() if get_origin(hint) is not NotRequired}
+
+
+def _is_moment(text: str) -> bool:
+    try:
+        return datetime.fromisoformat(text).tzinfo is not None
+    except ValueError:
+        return False
+
+
+def describe_reach(reach: Reach) -> list[PartFacts]:
+    return [
+        {
+            "order": place,
+            "table": part.table.label,
+            "rows": part.rows,
+            "action": part.action,
+            "via": list(map(str, part.via)),
+        }
+        for place, part in enumerate((part for part in reach.parts if part.rows), 1)
+    ]
+
+
+def describe_tally(tally: Tally) -> list[LineFacts]:
+    return [
+        {
+            "table": line.table.label,
+            "before": line.before,
+            "expected": line.expected,
+            "deleted": line.deleted,
+            "detached": line.detached,
+            "moved": line.moved,
+            "filled": line.filled,
+            "restored": line.restored,
+            "inserted_by_triggers": line.inserted_by_triggers,
+            "after": line.after,
+            "balanced": line.balanced,
+        }
+        for line in tally.lines
+    ]

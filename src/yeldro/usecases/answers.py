@@ -1,0 +1,39 @@
+"""The person, or a script, on the other side of a run."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from yeldro.core.run.outcome import Outcome as Outcome
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.tally import Tally
+
+
+class Answers(Protocol):
+    """The person, or a script, on the other side."""
+
+    def show(self, preview: Preview) -> None: ...
+
+    def allow(self, previews: Sequence[Preview]) -> bool:
+        """Asked once before anything is changed, outside of any transaction; with a preview for
+        each step."""
+        ...
+
+    def allow_more(self, preview: Preview, rows: int) -> bool:
+        """Asked inside the transaction, where earlier steps brought rows into a later one that were
+        not shown."""
+        ...
+
+    def allow_commit(self, tally: Tally) -> bool:
+        """Asked with the balanced tally in hand, while the transaction is open."""
+        ...
+
+    def copying(self, rows: int, total: int) -> None:
+        """Told now and then how many of the rows are in the archive."""
+        ...
+
+    def committing(self) -> None:
+        """Told right before the commit: from here on an interrupt comes too late and must not be
+        raised."""
+        ...

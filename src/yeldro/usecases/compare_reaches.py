@@ -1,0 +1,36 @@
+"""What came into a reach, and what left it, since somebody looked."""
+
+from __future__ import annotations
+
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import KeySet, StoredKeys
+from yeldro.core.reach.reach import Reach
+from yeldro.core.run.outcome import Outcome as Outcome
+
+
+def count_differences(database: Database, old: Reach, new: Reach) -> tuple[int, int]:
+    """How many rows, each with its action, are only in the new reach, and how many only in the old
+    one."""
+    before, after = key_sets_by_cause(old), key_sets_by_cause(new)
+    came = sum(rows for cause, (_, rows) in after.items() if cause not in before)
+    went = sum(rows for cause, (_, rows) in before.items() if cause not in after)
+    for cause in before.keys() & after.keys():
+        (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
+        more = database.count_beyond(new_keys, old_keys)
+        if isinstance(new_keys, StoredKeys) and new_keys.new:
+            more += database.count_otherwise(new_keys, old_keys)
+        came, went = came + more, went + old_rows - (new_rows - more)
+    return came, went
+
+
+def key_sets_by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
+    """The key sets by what they stand for: the table that loses rows, or the reference that is
+    taken away."""
+    causes: dict[object, tuple[KeySet, int]] = {
+        keys.table: (keys, rows) for keys, rows in reach.deleted
+    }
+    causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
+    causes.update(
+        {(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes}
+    )
+    return causes

@@ -1,0 +1,89 @@
+"""What became of a run, or of a restoration, that died before it could say so."""
+
+from __future__ import annotations
+
+from yeldro.core.database.connection import Database
+from yeldro.core.model.action import Action
+from yeldro.errors import ArchiveFailed
+from yeldro.store.archive_reader import ArchiveReader
+from yeldro.store.run_record import IN_DOUBT, RunRecord, now
+from yeldro.usecases.transaction import looking
+
+
+def settle(database: Database, record: RunRecord) -> str:
+    """Find out what became of a run, or of a restoration, that died before it could say so.
+
+    What never came near its commit was rolled back. Else the database tells by the number of the
+    transaction, where it knows it; else the keys are looked up. Returns why it stays in doubt, ""
+    where it is settled.
+    """
+    if record.outcome == IN_DOUBT and record.facts.get("final") is False:
+        record.write(outcome="rolled-back", settled=now())
+    if IN_DOUBT not in (record.outcome, record.restored):
+        return ""
+    if lag := database.find_lag():
+        return f"this server cannot tell, because {lag}"
+    gone, rows = count_gone(database, record)
+    if record.outcome == IN_DOUBT:
+        ending = database.find_ending(str(record.facts.get("transaction") or ""))
+        if ending is None and not rows:
+            return "without an archive nobody can tell"
+        if ending is None and 0 < gone < rows:
+            return (
+                f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the "
+                "others are there"
+            )
+        committed = ending if ending is not None else bool(gone)
+        outcome = "committed" if committed else "rolled-back"
+        record.write(outcome=outcome, gone={"rows": gone, "of": rows}, settled=now())
+    return _settle_restorations(database, record, gone, rows) if record.restored == IN_DOUBT else ""
+
+
+def _settle_restorations(database: Database, record: RunRecord, gone: int, rows: int) -> str:
+    """By the number of the transaction, else by the rows: all that were to come back are there, or
+    none of them is."""
+    settled = []
+    for one in record.facts["restored"]:
+        if one["outcome"] != IN_DOUBT:
+            settled.append(one)
+            continue
+        ending = database.find_ending(str(one.get("transaction") or ""))
+        before = one.get("gone_before", rows)
+        if ending is None and one["gone_after"] < gone < before:
+            return (
+                f"{gone:,} of {rows:,} archived rows are gone, of which a restore was to bring "
+                "back some"
+            )
+        committed = ending if ending is not None else gone <= one["gone_after"]
+        settled.append({**one, "outcome": "committed" if committed else "rolled-back"})
+    record.write(restored=settled)
+    return ""
+
+
+def check_finished(source: ArchiveReader) -> None:
+    if not source.is_complete:
+        raise ArchiveFailed(f"The archive {source.path} is damaged: it was never finished.")
+
+
+def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
+    """How many of the archived rows that the run deleted are not in their tables, and how many
+    there were.
+
+    (0, 0) where none were kept. ArchiveFailed where what was kept cannot be read.
+    """
+    if not record.facts["archive"]:
+        return 0, 0
+    source = ArchiveReader(record.archive)
+    try:
+        check_finished(source)
+        portions = source.portions(database.schema)
+        stages = [
+            database.stage(portion, source)
+            for portion in portions
+            if portion.action is Action.DELETE
+        ]
+        with looking(database):
+            standings = [database.stand(stage) for stage in stages]
+    finally:
+        source.close()
+    return sum(one.absent for one in standings), sum(one.rows for one in standings)
