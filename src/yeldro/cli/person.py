@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import signal
+from collections import Counter
 from collections.abc import Sequence
 
 from rich.text import Text
@@ -117,28 +118,26 @@ class Person:
 
 
 def _describe(preview: Preview) -> str:
+    """What would happen, as a question begins."""
     label = preview.selection.table.label
-    going = [
-        part
-        for part in preview.reach.parts
-        if part.action is Action.DELETE and part.table.label != label
-    ]
-    own = sum(
-        p.rows for p in preview.reach.parts if p.action is Action.DELETE and p.table.label == label
-    )
-    detached = sum(part.rows for part in preview.reach.parts if part.action is Action.DETACH)
-    text = f"Delete {count(own, 'row')} of {label}"
-    if preview.duplicates:
-        text = f"Delete {count(own, 'surplus row')} of {label}"
-    changes = preview.reach.changes
+    deleted = _find_rows(preview, Action.DELETE)
+    noun = "surplus row" if preview.duplicates else "row"
+    text = f"Delete {count(deleted.pop(label, 0), noun)} of {label}"
     for verb, action in (("move", Action.MOVE), ("fill", Action.FILL)):
-        if rows := sum(
-            change.rows - change.detached for change in changes if change.action is action
-        ):
+        changes = [one for one in preview.reach.changes if one.action is action]
+        if rows := sum(change.rows - change.detached for change in changes):
             text += f", {verb} {count(rows, 'row')}"
-    if going:
-        text += (
-            f" and {count(sum(part.rows for part in going), 'row')} of "
-            f"{count(len(going), 'other table')}"
-        )
+    if deleted:
+        text += f" and {count(sum(deleted.values()), 'row')} of "
+        text += count(len(deleted), "other table")
+    detached = sum(_find_rows(preview, Action.DETACH).values())
     return text + (f", and detach {count(detached, 'row')}" if detached else "")
+
+
+def _find_rows(preview: Preview, action: Action) -> Counter[str]:
+    """How many rows an action touches, by table."""
+    rows: Counter[str] = Counter()
+    for part in preview.reach.parts:
+        if part.action is action:
+            rows[part.table.label] += part.rows
+    return rows

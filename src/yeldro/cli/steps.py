@@ -93,16 +93,38 @@ def read_limits(guards: Mapping[str, Any]) -> Guards:
 
 
 def read_values(
-    cleanup: Cleanup, steps: Sequence[Step], given: Sequence[str], ask: Any
+    cleanup: Cleanup,
+    steps: Sequence[Step],
+    given: Sequence[str],
+    ask: Callable[[Param], str] | None,
 ) -> dict[str, str]:
     """The parameters that some steps of a cleanup need: as given, else the default, else as `ask`
-    finds out, which may be None.
+    finds out. As `TYPE=VALUE` texts by name.
 
     UsageError for one that is unknown, missing, of another type, or not allowed.
     """
-    known = {one.name: one for one in cleanup.params}
+    texts = _cut_parameters(given, [one.name for one in cleanup.params])
     used = _find_used(steps)
-    texts: dict[str, str] = {}
+    values = {}
+    for param in cleanup.params:
+        if param.name not in texts and param.name not in used:
+            continue
+        text = texts.get(param.name)
+        if text is None and param.default is not None:
+            text = _as_text(param.default)
+        if text is None and ask:
+            text = ask(param)
+        if text is None:
+            hint = f"Give -p {param.name}=VALUE."
+            raise UsageError(f"The parameter {param.name} has no value.", hint)
+        _check_value(param, text)
+        values[param.name] = f"{param.type}={text}"
+    return values
+
+
+def _cut_parameters(given: Sequence[str], known: Sequence[str]) -> dict[str, str]:
+    """Each `NAME=VALUE`. UsageError for one that the file does not have."""
+    texts = {}
     for text in given:
         name, equals, written = text.partition("=")
         if not equals or name not in known:
@@ -111,23 +133,18 @@ def read_values(
                 f"It has: {', '.join(known) or 'none'}.",
             )
         texts[name] = written
-    for name, param in known.items():
-        if name not in texts and name not in used:
-            continue
-        if name not in texts and param.default is not None:
-            texts[name] = _as_text(param.default)
-        if name not in texts and ask:
-            texts[name] = ask(param)
-        if name not in texts:
-            raise UsageError(f"The parameter {name} has no value.", f"Give -p {name}=VALUE.")
-        value = read_value(texts[name], Family(param.type), f"the parameter {name}")
-        allowed = [read_value(_as_text(one), Family(param.type), name) for one in param.allowed]
-        if allowed and value not in allowed:
-            raise UsageError(
-                f"The value of the parameter {name} is not allowed.",
-                f"It is one of {', '.join(map(_as_text, param.allowed))}.",
-            )
-    return {name: f"{known[name].type}={text}" for name, text in texts.items()}
+    return texts
+
+
+def _check_value(param: Param, text: str) -> None:
+    family = Family(param.type)
+    value = read_value(text, family, f"the parameter {param.name}")
+    allowed = [read_value(_as_text(one), family, param.name) for one in param.allowed]
+    if allowed and value not in allowed:
+        raise UsageError(
+            f"The value of the parameter {param.name} is not allowed.",
+            f"It is one of {', '.join(map(_as_text, param.allowed))}.",
+        )
 
 
 def _as_text(value: Any) -> str:

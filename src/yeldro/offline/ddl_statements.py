@@ -203,31 +203,48 @@ def _plain_part(text: str, tokens: Sequence[Token]) -> str:
     place = depth = 0
     while place < len(words):
         word, following = words[place], (*words[place + 1 : place + 3], "", "")
-        depth += (word == "(") - (word == ")")
-        is_interval = "INTERVAL" in words[1:place]
-        if (word == "WITH" and following[0] == "(") or (
-            word == "(" and is_interval and words[place - 1] in _INTERVAL
-        ):
-            depth -= word == "("
-            place = _close(tokens, words, place + (word == "WITH"))
-        elif word == "ON" and following[0] not in _ON:
-            place += 1
-        elif word == "USING" and following[0] == "INDEX":
+        if word == "USING" and following[0] == "INDEX":
             break
-        elif (word, *following[:2]) == ("NOT", "FOR", "REPLICATION"):
-            place += 2
-        elif (word, *following[:2]) == ("FOREIGN", "KEY", "REFERENCES"):
-            place += 1
-        elif not (
-            (word in _NEEDLESS and place and not depth)
-            or (word in ("ASC", "DESC") and depth)
-            or (word in ("CHAR", "BYTE") and words[place - 1].isdigit())
-            or (word in _INTERVAL and is_interval)
-            or (word == "FOREIGN KEY" and following[0] == "REFERENCES")
-        ):
+        if (last := _skip_bracket(tokens, words, place)) is not None:
+            place = last + 1
+            continue
+        if skipped := _count_needless(word, following):
+            place += skipped
+            continue
+        depth += (word == "(") - (word == ")")
+        if not _is_needless(words, place, depth):
             kept.append(tokens[place])
         place += 1
     return _written(text, kept)
+
+
+def _skip_bracket(tokens: Sequence[Token], words: Sequence[str], place: int) -> int | None:
+    """Where a bracket ends that says nothing of a column: of storage options, or the precision of
+    an interval. None where there is none."""
+    if words[place] == "WITH" and words[place + 1 : place + 2] == ["("]:
+        return _close(tokens, words, place + 1)
+    is_interval = "INTERVAL" in words[1:place] and words[place - 1] in _INTERVAL
+    return _close(tokens, words, place) if words[place] == "(" and is_interval else None
+
+
+def _count_needless(word: str, following: Sequence[str]) -> int:
+    """How many words begin here that mean nothing to us."""
+    if word == "ON" and following[0] not in _ON:
+        return 2
+    if (word, *following[:2]) == ("NOT", "FOR", "REPLICATION"):
+        return 3
+    return 2 if (word, *following[:2]) == ("FOREIGN", "KEY", "REFERENCES") else 0
+
+
+def _is_needless(words: Sequence[str], place: int, depth: int) -> bool:
+    word = words[place]
+    if depth:
+        return word in ("ASC", "DESC") or (word in ("CHAR", "BYTE") and words[place - 1].isdigit())
+    if word in _INTERVAL:
+        return "INTERVAL" in words[1:place]
+    if word == "FOREIGN KEY":
+        return words[place + 1 : place + 2] == ["REFERENCES"]
+    return word in _NEEDLESS and place > 0
 
 
 def _written(text: str, tokens: Sequence[Token]) -> str:

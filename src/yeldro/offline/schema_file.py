@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -165,28 +166,14 @@ def _add_link(
 
 
 def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
-    made: dict[tuple[str, str], Table] = {}
-    for plain, one in tables.items():
-        key = _own(one.key, one)
-        columns = tuple(replace(c, nullable=c.nullable and c.name not in key) for c in one.columns)
-        open_ones = {column.name for column in columns if column.nullable}
-        indexes = tuple(replace(index, columns=_own(index.columns, one)) for index in one.indexes)
-        solid = [index.columns for index in indexes if not set(index.columns) & open_ones]
-        label = (
-            one.name.name
-            if sum(other[1] == plain[1] for other in tables) == 1
-            else f"{one.name.schema}.{one.name.name}"
-        )
-        identity = key or (solid[0] if solid else ())
-        whole = (Index("", key, unique=True), *indexes) if key else indexes
-        made[plain] = Table(one.name, label, "table", columns, key, identity, whole)
+    """The tables, and the references between them. UsageError for one that leads out of the
+    file."""
+    names = Counter(name for _, name in tables)
+    made = {plain: _make_table(one, shared=names[plain[1]] > 1) for plain, one in tables.items()}
     references = []
     for plain, one in tables.items():
         for name, pointing, target, referred, rule in one.links:
-            parent = made.get(_plain(target)) or made.get((plain[0], target.name.lower()))
-            alike = [table for place, table in made.items() if place[1] == target.name.lower()]
-            if parent is None and len(alike) == 1 and not (target.schema and plain[0]):
-                (parent,) = alike
+            parent = _find_parent(made, plain[0], target)
             if parent is None:
                 raise UsageError(
                     f"{one.name.name} references {target.name}, which the schema file does not "
@@ -196,6 +183,30 @@ def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
             own = _own(pointing, one)
             references.append(Reference(name, made[plain], own, parent, ends, rule, own))
     return Schema(tuple(made.values()), tuple(references))
+
+
+def _make_table(one: _Table, *, shared: bool) -> Table:
+    """`shared`: another schema has a table of the name too."""
+    key = _own(one.key, one)
+    columns = tuple(replace(c, nullable=c.nullable and c.name not in key) for c in one.columns)
+    nullable = {column.name for column in columns if column.nullable}
+    indexes = [replace(index, columns=_own(index.columns, one)) for index in one.indexes]
+    solid = [index.columns for index in indexes if not set(index.columns) & nullable]
+    label = f"{one.name.schema}.{one.name.name}" if shared else one.name.name
+    identity = key or (solid[0] if solid else ())
+    whole = [Index("", key, unique=True), *indexes] if key else indexes
+    return Table(one.name, label, "table", columns, key, identity, tuple(whole))
+
+
+def _find_parent(
+    made: Mapping[tuple[str, str], Table], schema: str, target: TableName
+) -> Table | None:
+    """The table that a reference names: in full, in its own schema, or the only one of the name."""
+    parent = made.get(_plain(target)) or made.get((schema, target.name.lower()))
+    if parent is not None or (target.schema and schema):
+        return parent
+    alike = [table for place, table in made.items() if place[1] == target.name.lower()]
+    return alike[0] if len(alike) == 1 else None
 
 
 def _own(names: Sequence[str], table: _Table) -> tuple[str, ...]:

@@ -163,40 +163,38 @@ def _group(
 ) -> Iterator[RenderableType]:
     """The row that stays first; `≠` marks cells that are not its own, `→` what it will be filled
     with."""
-    request = found.request
-    table = request.table
-    names, chosen = table.column_names, request.grouping.is_decided
-    common = [one.column for one in request.grouping.same]
-    last = "kept by the lowest key" if table.key else "kept as the first"
-    why = f"kept by {group.decided}" if group.decided else last
-    yield Text.assemble(f"\nGroup {number:,}", (f", {why}" if chosen else "", "italic"))
-    shown = [name for name in names if name in table.key or name in group.differs or name in common]
-    places = [names.index(name) for name in shown]
+    grouping, table = found.request.grouping, found.request.table
+    why = ""
+    if grouping.is_decided:
+        last = "kept by the lowest key" if table.key else "kept as the first"
+        why = f", kept by {group.decided}" if group.decided else f", {last}"
+    yield Text.assemble(f"\nGroup {number:,}", (why, "italic"))
+    wanted = {*table.key, *group.differs, *(one.column for one in grouping.same)}
+    places = [place for place, name in enumerate(table.column_names) if name in wanted]
+    with_dependents = any(group.dependents)
     rows = []
     for place, row in enumerate(group.rows):
-        verdict = Text("stays", style="green") if place == 0 else Text("goes", style="red")
         cells = [_marked(row[column], group.rows[0][column]) for column in places]
         if place == 0:
             cells = [
-                _filled(cell, row[column], group, column) if names[column] in filled else cell
+                _filled(cell, row[column], group, column)
+                if table.column_names[column] in filled
+                else cell
                 for cell, column in zip(cells, places, strict=True)
             ]
-        verdicts = (
-            [verdict] if chosen else [Text(", ".join(_choosers(group, place + 1)), style="italic")]
-        )
-        rows.append(
-            [
-                *verdicts,
-                *cells,
-                *([_hanging(group.dependents[place])] if any(group.dependents) else []),
-            ]
-        )
-    titles = (
-        "" if chosen else "kept by",
-        *shown,
-        *(["dependents"] if any(group.dependents) else []),
-    )
-    yield render_grid(titles, rows)
+        dependents = [_list_dependents(group.dependents[place])] if with_dependents else []
+        verdict = _render_verdict(group, place, is_decided=grouping.is_decided)
+        rows.append([verdict, *cells, *dependents])
+    first = "" if grouping.is_decided else "kept by"
+    shown = [table.column_names[place] for place in places]
+    yield render_grid([first, *shown, *["dependents"] * with_dependents], rows)
+
+
+def _render_verdict(group: Group, place: int, *, is_decided: bool) -> Text:
+    """Whether a row stays, or which rules would keep it."""
+    if not is_decided:
+        return Text(", ".join(_choosers(group, place + 1)), style="italic")
+    return Text("stays", style="green") if place == 0 else Text("goes", style="red")
 
 
 def _choosers(group: Group, place: int) -> list[str]:
@@ -224,7 +222,7 @@ def _marked(value: object, first: object) -> Text:
     )
 
 
-def _hanging(dependents: Mapping[Reference, int]) -> str:
+def _list_dependents(dependents: Mapping[Reference, int]) -> str:
     """How many rows of each table; where several references lead there, by their columns."""
     labels = [reference.child.label for reference in dependents]
     return "\n".join(

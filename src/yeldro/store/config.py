@@ -99,47 +99,55 @@ def read_config(path: Path) -> Config:
             "Look at what it says. If it is as you want it: chown and chmod it, or remove it "
             f"({FILE_NAME} says where your commands and passwords go).",
         )
+    data = _read_toml(path)
+    named = data.get("databases")
+    databases: dict[str, Any] = named if isinstance(named, dict) else {}
+    faults = [*_faults(data, _TOP, ""), *_find_database_faults(databases)]
+    if not faults and "default" in data and data["default"] not in databases:
+        faults.append(f"default names {data['default']!r}, which is not under [databases]")
+    references = []
+    for number, entry in enumerate(data.get("references", ()) if not faults else (), 1):
+        references += _read_reference(entry, f"references[{number}]", faults)
+    if faults:
+        raise UsageError(f"{path} has {len(faults)} fault(s): {'; '.join(faults)}.")
+    return Config(
+        path.parent,
+        data.get("records", RECORDS),
+        data.get("default"),
+        {name: _read_named(name, entry, path) for name, entry in databases.items()},
+        tuple(references),
+    )
+
+
+def _read_toml(path: Path) -> dict[str, Any]:
     try:
-        data = tomllib.loads(path.read_text(encoding="utf-8"))
+        return tomllib.loads(path.read_text(encoding="utf-8"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise UsageError(f"{path} cannot be read: {error}.", "Fix the file; it is TOML.") from None
     except OSError as error:
         raise UsageError(f"{path} cannot be read: {error.strerror}.") from None
-    except (
-        ValueError,
-        RecursionError,
-    ):  # a number of thousands of digits, brackets within brackets
+    except (ValueError, RecursionError):
+        # A number of thousands of digits, brackets within brackets.
         raise UsageError(
             f"{path} cannot be read: a value in it is too long or nested too deeply."
         ) from None
-    faults = list(_faults(data, _TOP, ""))
-    databases = data.get("databases") if isinstance(data.get("databases"), dict) else {}
-    for name, entry in (databases or {}).items():
+
+
+def _find_database_faults(databases: Mapping[str, Any]) -> Iterator[str]:
+    for name, entry in databases.items():
         if not isinstance(entry, dict):
-            faults.append(f"databases.{name} must be a table with a url")
+            yield f"databases.{name} must be a table with a url"
             continue
-        faults += _faults(entry, _DATABASE, f"databases.{name}.")
+        yield from _faults(entry, _DATABASE, f"databases.{name}.")
         if looks_like_address(name):
-            faults.append(
+            yield (
                 f"databases.{name!r}: a name holds letters, digits, _ and -, so that no path is "
                 "taken for it"
             )
         if "url" not in entry:
-            faults.append(f"databases.{name} needs a url")
-        faults += [f"databases.{name}.{fault}" for fault in _find_link_faults(entry)]
-    if not faults and "default" in data and data["default"] not in (databases or {}):
-        faults.append(f"default names {data['default']!r}, which is not under [databases]")
-    if faults:
-        raise UsageError(f"{path} has {len(faults)} fault(s): {'; '.join(faults)}.")
-    references = []
-    for number, entry in enumerate(data.get("references", ()), 1):
-        references += _read_reference(entry, f"references[{number}]", faults)
-    if faults:
-        raise UsageError(f"{path} has {len(faults)} fault(s): {'; '.join(faults)}.")
-    named = {name: _read_named(name, entry, path) for name, entry in (databases or {}).items()}
-    return Config(
-        path.parent, data.get("records", RECORDS), data.get("default"), named, tuple(references)
-    )
+            yield f"databases.{name} needs a url"
+        for fault in _find_link_faults(entry):
+            yield f"databases.{name}.{fault}"
 
 
 def _read_reference(entry: Any, where: str, faults: list[str]) -> list[Undeclared]:

@@ -144,7 +144,8 @@ def write_down(
     database.write_for_people()
     scribe = Scribe(database)
     jobs = make_jobs(cast(Database, scribe))
-    if any(job.selection.truncate for job in jobs) and not database.abilities.rolls_back_truncate:
+    emptied = [job.selection.table for job in jobs if job.selection.truncate]
+    if emptied and not database.abilities.rolls_back_truncate:
         raise Refused(database.abilities.truncates, "So a script cannot check it; use DELETE.")
     if any(job.seal for job in jobs):
         for found in list(look_ahead(database, make_jobs(database), limits, compare)):
@@ -152,22 +153,15 @@ def write_down(
                 raise Refused(found.refusals[0])
     done: list[WrittenStep] = []
     loaded = scribe.take()
-    scribe.begin(Mode.WRITE, [job.selection.table for job in jobs if job.selection.truncate])
+    scribe.begin(Mode.WRITE, emptied)
     start = scribe.take()
     scribe.entries += loaded
     try:
         for number, job in enumerate(jobs, 1):
-            name = archive and f"{archive}_{number}" if len(jobs) > 1 else archive
-            done.append(
-                _write_step(
-                    scribe,
-                    job,
-                    limits,
-                    [one.preview.reach for one in done],
-                    name,
-                    number == len(jobs),
-                )
-            )
+            name = f"{archive}_{number}" if archive and len(jobs) > 1 else archive
+            earlier = [one.preview.reach for one in done]
+            is_last = number == len(jobs)
+            done.append(_write_step(scribe, job, limits, earlier, name, is_last))
     finally:
         undo(database)
     after = [text for job in jobs for text in job.write_follow_up()]

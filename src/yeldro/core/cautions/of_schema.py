@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK, Caution
-from yeldro.core.model.schema import Schema, Table
+from yeldro.core.model.schema import Reference, Schema, Table
 
 _HAPPENS = {"DELETE": "deleted", "UPDATE": "updated"}
 
@@ -50,27 +50,7 @@ def find_schema_cautions(
             f"Nothing is deleted from {table.label}, because {table.refusal}.",
         )
     for reference in schema.outgoing(table):
-        if reference.broken:
-            yield Caution(
-                "unenforced-reference",
-                str(reference),
-                f"{reference.broken}, so the database cannot enforce it. Fix or drop the "
-                "reference.",
-            )
-        elif not reference.enforced and reference.declared:
-            yield Caution(
-                "unenforced-reference",
-                str(reference),
-                "Its checks are switched off, or old rows were never checked, so rows may point at "
-                "nothing. Yeldro follows and checks it all the same.",
-            )
-        elif not reference.is_indexed:
-            yield Caution(
-                "unindexed-reference",
-                str(reference),
-                f"No index of {table.label} begins with {', '.join(reference.columns)}, so every "
-                f"deletion from {reference.parent.label} scans the whole table. Add an index.",
-            )
+        yield from _find_reference_cautions(reference)
     if table.name in schema.hidden:
         yield hidden_reference(table, schema.hidden[table.name])
     if table.row_security:
@@ -89,3 +69,26 @@ def find_schema_cautions(
                 f"The trigger {trigger.name} runs when rows of {table.label} are "
                 f"{' or '.join(met)} and may change other tables. Read it before you delete.",
             )
+
+
+def _find_reference_cautions(reference: Reference) -> Iterator[Caution]:
+    if reference.broken:
+        yield Caution(
+            "unenforced-reference",
+            str(reference),
+            f"{reference.broken}, so the database cannot enforce it. Fix or drop the reference.",
+        )
+    elif not reference.enforced and reference.declared:
+        yield Caution(
+            "unenforced-reference",
+            str(reference),
+            "Its checks are switched off, or old rows were never checked, so rows may point at "
+            "nothing. Yeldro follows and checks it all the same.",
+        )
+    elif not reference.is_indexed:
+        yield Caution(
+            "unindexed-reference",
+            str(reference),
+            f"No index of {reference.child.label} begins with {', '.join(reference.columns)}, so "
+            f"every deletion from {reference.parent.label} scans the whole table. Add an index.",
+        )

@@ -107,22 +107,24 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
         faults.append(Fault(path, 'a step needs either delete = "TABLE" or dedupe = "TABLE"'))
         return None
     (verb,) = verbs
-    before = len(faults)
-    faults += _find_faults(entry, DELETE if verb == "delete" else DEDUPE, path)
+    found = list(_find_faults(entry, DELETE if verb == "delete" else DEDUPE, path))
     if "name" not in entry:
-        faults.append(Fault(path, "a step needs a name"))
-    if isinstance(seal := entry.get("seal", {}), Mapping):
-        faults += _find_faults(seal, SEAL, (*path, "seal"))
-        missing = [name for name in SEAL if "seal" in entry and name not in seal]
-        faults += [
-            Fault((*path, "seal"), f"a seal needs {name}; yeldro preview FILE --seal writes it")
-            for name in missing
-        ]
-    faults += _find_unfit(entry, path) if verb == "delete" else _find_missing(entry, path)
-    if len(faults) > before:
+        found.append(Fault(path, "a step needs a name"))
+    if isinstance(entry.get("seal"), Mapping):
+        found += _find_seal_faults(entry["seal"], (*path, "seal"))
+    found += _find_unfit(entry, path) if verb == "delete" else _find_missing(entry, path)
+    faults += found
+    if found:
         return None
     options = {name: value for name, value in entry.items() if name not in ("name", verb)}
     return Step(entry["name"], verb, entry[verb], options)
+
+
+def _find_seal_faults(seal: Mapping[str, Any], path: Path) -> Iterator[Fault]:
+    yield from _find_faults(seal, SEAL, path)
+    for name in SEAL:
+        if name not in seal:
+            yield Fault(path, f"a seal needs {name}; yeldro preview FILE --seal writes it")
 
 
 def _find_unfit(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:

@@ -63,14 +63,11 @@ def _to_file(one: Option, value: Any) -> Any:
     """As a person would write it: one text where there is only one, a number where it is one."""
     match one.kind:
         case Kind.RULES:
-            rules = {
-                text.rpartition("=")[0] or "default": text.rpartition("=")[2] for text in value
-            }
-            return rules["default"] if list(rules) == ["default"] else rules
+            return _write_rules(value)
         case Kind.FILL:
             return True if value == one.alone else value
-        case Kind.LIST:
-            return "all" if value == "all" else split_list(value)
+        case Kind.LIST if value != "all":
+            return split_list(value)
         case Kind.NAMES:
             return [part.strip() for text in value for part in text.split(",")]
         case Kind.EXPECT if str(value).isdigit():
@@ -79,3 +76,10 @@ def _to_file(one: Option, value: Any) -> Any:
             return value[0] if len(value) == 1 else list(value)
         case _:
             return value
+
+
+def _write_rules(texts: Sequence[str]) -> Any:
+    """One rule where there is only that for all tables, else rules by table."""
+    cut = [text.rpartition("=") for text in texts]
+    rules = {table or "default": rule for table, _, rule in cut}
+    return rules["default"] if list(rules) == ["default"] else rules

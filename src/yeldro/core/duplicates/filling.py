@@ -21,15 +21,17 @@ def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
 
     Each reference stands by itself: a row may be moved by it, and then is not filled there.
     """
-    references = schema.outgoing(table)
-    linking = {name for reference in references for name in reference.columns}
-    wide = [reference for reference in references if len(reference.columns) > 1]
     fixed = {*table.key, *table.identity}
-    fixed.update(name for reference in wide for name in reference.columns)
+    linking: set[str] = set()
+    for reference in schema.outgoing(table):
+        linking.update(reference.columns)
+        if len(reference.columns) > 1:
+            fixed.update(reference.columns)
     settable = [column.name for column in table.columns if not column.generated]
     free = [name for name in settable if name not in fixed]
     plain = tuple(name for name in free if name not in linking)
-    return [*([plain] if plain else []), *((name,) for name in free if name in linking)]
+    alone: list[tuple[str, ...]] = [(name,) for name in free if name in linking]
+    return [plain, *alone] if plain else alone
 
 
 def make_fill_part(database: Database, filled: Sequence[Change]) -> Iterator[Part]:

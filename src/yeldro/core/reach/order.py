@@ -50,21 +50,31 @@ def find_order(
     if breaks_cycles and abilities.cycle_hint:
         allowed = frozenset(OnDelete)
     inner = [reference for reference in schema.acting if _is_inside(reference, sets)]
-    selves = [reference for reference in inner if reference.is_self]
     between = [reference for reference in inner if not reference.is_self]
     names = list(sets)
     opened = _open_cycles(names, between)
     # A cycle is opened by taking the reference away from rows that go. Where that cannot be, the
     # rows go in one statement, and the reference is checked at the end.
-    cleared = [reference for reference in opened if _is_open(reference)]
-    stuck = [reference for reference in opened if not _is_open(reference)]
-    links = [reference for reference in selves if _must_be_cleared(reference, abilities)] + cleared
-    kept = [reference for reference in inner if reference not in links]
+    cleared = list(filter(_is_open, opened))
+    stuck = _without(opened, cleared)
+    links = [reference for reference in inner if _must_be_cleared(reference, abilities)] + cleared
+    kept = _without(inner, links)
     knots = [reference for reference in stuck if _is_knotted(reference, names, kept, allowed)]
-    late = [] if abilities.own_row or not allowed else [r for r in selves if not r.nullable_columns]
-    acyclic = [reference for reference in between if reference not in opened]
-    order = [name for part in find_components(names, _edges(acyclic)) for name in part]
-    return DeletionOrder(order, links, late + stuck, knots)
+    late = _find_late(inner, abilities) if allowed else []
+    parts = find_components(names, _edges(_without(between, opened)))
+    return DeletionOrder([name for part in parts for name in part], links, late + stuck, knots)
+
+
+def _without(references: Sequence[Reference], others: Sequence[Reference]) -> list[Reference]:
+    return [reference for reference in references if reference not in others]
+
+
+def _find_late(references: Sequence[Reference], abilities: Abilities) -> list[Reference]:
+    """References within a table that only the end of a statement, or of the transaction, may
+    check."""
+    if abilities.own_row:
+        return []
+    return [one for one in references if one.is_self and not one.nullable_columns]
 
 
 def _is_inside(reference: Reference, sets: Mapping[TableName, KeySet]) -> bool:
@@ -74,9 +84,11 @@ def _is_inside(reference: Reference, sets: Mapping[TableName, KeySet]) -> bool:
 
 def _must_be_cleared(reference: Reference, abilities: Abilities) -> bool:
     """Whether rows of a table that point at each other cannot go in one statement as they are."""
-    if reference.on_delete in abilities.tree_rules or reference.child.shares_identity:
+    if not reference.is_self or reference.on_delete in abilities.tree_rules:
         return False
-    return reference.is_clearable and (bool(reference.nullable_columns) or abilities.own_row)
+    if reference.child.shares_identity or not reference.is_clearable:
+        return False
+    return bool(reference.nullable_columns) or abilities.own_row
 
 
 def _open_cycles(names: Sequence[TableName], between: Sequence[Reference]) -> list[Reference]:

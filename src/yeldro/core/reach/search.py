@@ -113,21 +113,24 @@ class Search:
         key set."""
         acting = [reference for reference in self.schema.acting if not reference.broken]
         deleting = [r for r in acting if self.rules.treatment(r).action is Action.DELETE]
-        edges = _edges(deleting)
-        reached = reachable(self.root.name, edges)
+        reached = reachable(self.root.name, _edges(deleting))
         leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
-        for component in find_components(reached, edges):
+        for component in find_components(reached, _edges(deleting)):
             if component[0] not in leaves:
                 self._follow_into(set(component), deleting)
-        for name, reference in leaves.items():
-            if self.counts.get(reference.parent.name):
-                parents = self.sets[reference.parent.name]
-                self.sets[name], rows = self.database.find_dependent(reference, parents)
-                self.counts[name] = 0
-                self._note(reference, rows)
+        for name, leaf in leaves.items():
+            self._follow_to_leaf(name, leaf)
         self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
         full = {name for name, rows in self.counts.items() if rows} | {self.root.name}
         self.sets = {name: keys for name, keys in self.sets.items() if name in full}
+
+    def _follow_to_leaf(self, name: TableName, reference: Reference) -> None:
+        """Rows that nothing references need no keys of their own."""
+        if self.counts.get(reference.parent.name):
+            parents = self.sets[reference.parent.name]
+            self.sets[name], rows = self.database.find_dependent(reference, parents)
+            self.counts[name] = 0
+            self._note(reference, rows)
 
     def _follow_into(self, members: set[TableName], deleting: Sequence[Reference]) -> None:
         """Bring in the rows of tables that reference each other, or of a single one: first through

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from yeldro.core.database.archive_format import Portion, Stage, Standing
 from yeldro.core.database.connection import Database
@@ -117,23 +117,33 @@ def look_at_step(
     back = [stage for stage in stages if stage.portion.action is Action.DELETE]
     changes = [stage for stage in stages if stage not in back]
     parents = [*back, *(part.stage for part in later if not part.is_change)]
-    returned = [stage for group in in_order(database, back) for stage in group]
-    for stage in [*returned, *changes]:
-        standing = database.stand(stage)
-        is_change = stage in changes
-        if (is_change or not stage.key) and any(part.table is stage.table for part in later):
-            yield RestorePart(stage, standing, waits=True)
-            continue
-        parentless = {}
-        if standing.back if is_change else standing.absent:
-            parentless = dict(find_parentless(database, stage, parents))
-        beside, again = _count_beside(database, stage, changes) if is_change else (0, 0)
-        yield RestorePart(stage, standing, parentless, beside=beside, again=again)
+    touched = {part.table for part in later}
+    for group in in_order(database, back):
+        for stage in group:
+            yield _look_at(database, stage, parents, touched)
+    for place, stage in enumerate(changes):
+        part = _look_at(database, stage, parents, touched)
+        if not part.waits:
+            beside, again = _count_beside(database, stage, changes[:place])
+            part = replace(part, beside=beside, again=again)
+        yield part
 
 
-def _count_beside(database: Database, stage: Stage, changes: Sequence[Stage]) -> tuple[int, int]:
+def _look_at(
+    database: Database, stage: Stage, parents: Sequence[Stage], touched: set[Table]
+) -> RestorePart:
+    """One part. `touched` are tables of which later steps changed rows."""
+    standing = database.stand(stage)
+    is_change = stage.portion.action is not Action.DELETE
+    if (is_change or not stage.key) and stage.table in touched:
+        return RestorePart(stage, standing, waits=True)
+    comes_back = standing.back if is_change else standing.absent
+    parentless = dict(find_parentless(database, stage, parents)) if comes_back else {}
+    return RestorePart(stage, standing, parentless)
+
+
+def _count_beside(database: Database, stage: Stage, earlier: Sequence[Stage]) -> tuple[int, int]:
     """How many rows an earlier part has for the same action too, and of those to be restored."""
-    earlier = changes[: changes.index(stage)]
     known = [other for other in earlier if _is_same_action(other, stage)]
     return database.count_beside(stage, known) if known else (0, 0)
 

@@ -278,19 +278,13 @@ def _read_pairs(
     """The columns that must be equal: those of `--on`, else those of the one reference between the
     tables."""
     if on:
-        parts = [part.partition("=") for part in on.split(",")]
-        return tuple(
-            (table.find_column(own.strip()).name, other.find_column((same or own).strip()).name)
-            for own, _, same in parts
-        )
+        return tuple(_read_pair(part, table, other) for part in on.split(","))
     out = [one for one in schema.outgoing(table) if one.parent.name == other.name]
-    back = [
-        one for one in schema.outgoing(other) if one.parent.name == table.name and not one.is_self
-    ]
-    choices = [
-        *(tuple(zip(one.columns, one.referred, strict=True)) for one in out),
-        *(tuple(zip(one.referred, one.columns, strict=True)) for one in back),
-    ]
+    choices = [tuple(zip(one.columns, one.referred, strict=True)) for one in out]
+    back = [one for one in schema.outgoing(other) if one.parent.name == table.name]
+    for one in back:
+        if not one.is_self:
+            choices.append(tuple(zip(one.referred, one.columns, strict=True)))
     if len(choices) == 1:
         return choices[0]
     between = f"between {table.label} and {other.label}"
@@ -302,6 +296,11 @@ def _read_pairs(
     raise UsageError(
         f"There are several references {between}.", f"Choose: --on {' or --on '.join(written)}."
     )
+
+
+def _read_pair(text: str, table: Table, other: Table) -> tuple[str, str]:
+    own, _, same = text.partition("=")
+    return table.find_column(own.strip()).name, other.find_column((same or own).strip()).name
 
 
 def _read_orphans(asked: Asked, table: Table, schema: Schema) -> tuple[Reference, ...]:

@@ -36,19 +36,13 @@ def trace_view(view: Table, schema: Schema, dialect: str) -> View:
     """Find the base table of a view. UsageError with the reason where its rows are not rows of one
     table."""
     query = _read(view, dialect)
-    for part, what in _NOT_ROWS.items():
-        if query.args.get(part):
-            raise _refuse(view, f"it {what}")
-    if query.find(exp.Join):
-        raise _refuse(view, "it joins tables")
-    if query.find(exp.AggFunc, exp.Window):
-        raise _refuse(view, "it computes over several rows")
+    if reason := _find_reason(query):
+        raise _refuse(view, reason)
     source = query.args.get("from_") or query.args.get("from")
     table = source.this if source else None
     if not isinstance(table, exp.Table) or not isinstance(table.this, exp.Identifier):
         raise _refuse(view, "it does not read from one table by name")
-    name = f"{table.db}.{table.name}" if table.db else table.name
-    base = schema.find_table(name)
+    base = schema.find_table(f"{table.db}.{table.name}" if table.db else table.name)
     if base.kind != "table":
         raise _refuse(view, f"it reads from {base.label}, which is a {base.kind}")
     if not base.key:
@@ -60,6 +54,18 @@ def trace_view(view: Table, schema: Schema, dialect: str) -> View:
             view, f"it does not show {', '.join(missing)}, the key of its base table {base.label}"
         )
     return View(view, base, tuple(exposed[column] for column in base.key))
+
+
+def _find_reason(query: exp.Select) -> str:
+    """Why rows of a query are not rows of a table, "" where they may be."""
+    for part, what in _NOT_ROWS.items():
+        if query.args.get(part):
+            return f"it {what}"
+    if query.find(exp.Join):
+        return "it joins tables"
+    if query.find(exp.AggFunc, exp.Window):
+        return "it computes over several rows"
+    return ""
 
 
 def _read(view: Table, dialect: str) -> exp.Select:

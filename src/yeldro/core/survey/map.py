@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from yeldro.core.cautions.caution import Caution
@@ -31,24 +31,27 @@ def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> 
     reach of it."""
     shown = set(schema.tables) if root is None else _find_dependents(schema, root)
     chosen = [table for table in schema.tables if table.kind == "table" and table in shown]
-    inner = [one for one in schema.references if one.child in chosen and one.parent in chosen]
+    inner = [one for one in schema.references if {one.child, one.parent} <= set(chosen)]
     edges = [(one.child, one.parent) for one in inner if not one.is_self]
     parts = find_components(chosen, edges)
-    cycles = [tuple(part) for part in parts if len(part) > 1]
-    cycles += [(one.child,) for one in inner if one.is_self]
     tables = tuple(table for part in parts for table in part)
-    hidden = [
-        hidden_reference(table, schema.hidden[table.name])
-        for table in tables
-        if table.name in schema.hidden
-    ]
+    concealed = [table for table in tables if table.name in schema.hidden]
     return TableMap(
         tables,
         tuple(inner),
-        tuple(dict.fromkeys(cycles)),
+        tuple(_find_cycles(parts, inner)),
         _count_actions(reach) if reach else {},
-        tuple(hidden),
+        tuple(hidden_reference(table, schema.hidden[table.name]) for table in concealed),
     )
+
+
+def _find_cycles(
+    parts: Sequence[Sequence[Table]], references: Sequence[Reference]
+) -> list[tuple[Table, ...]]:
+    """Tables that reference each other, and those that reference themselves."""
+    cycles = [tuple(part) for part in parts if len(part) > 1]
+    cycles += [(one.child,) for one in references if one.is_self]
+    return list(dict.fromkeys(cycles))
 
 
 def _find_dependents(schema: Schema, root: Table) -> set[Table]:

@@ -12,6 +12,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
 from yeldro.core.model.schema import (
     WHOLE_ROW,
     Column,
@@ -111,47 +112,57 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     Returns the schema, and per table the bodies of its triggers by name, None where they may not be
     read.
     """
-    known = [database]
     listed = _list_references(gate)
-    while True:
-        wanted = {*known, *(row[0] for row in _run(gate, _SCHEMAS, known))}
-        wanted |= {
-            end.schema
-            for one in listed or ()
-            for end in (one.child, one.parent)
-            if wanted & {*one.schemas}
-        }
-        if wanted == set(known):
-            break
-        known = [database, *sorted(wanted - {database})]
-    tables_found = _run(gate, _TABLES, known)
-    columns, indexes, triggers = (
-        _by_table(_run(gate, query, known)) for query in (_COLUMNS, _INDEXES, _TRIGGERS)
-    )
-    checks = _by_table(_run(gate, _CHECKS, known))
-    views = {TableName(row[0], row[1]): row[2] for row in _run(gate, _VIEWS, known)}
-    tables = {}
-    for schema, name, kind, engine, is_partitioned in tables_found:
-        place = TableName(schema, name)
-        label = name if schema == database else f"{schema}.{name}"
-        found = _table(place, label, kind, engine, columns[place], indexes[place], triggers[place])
-        # Its handler counts a row once for the table and once for the partition.
-        tables[place] = replace(
-            found,
-            definition=views.get(place) or "",
-            weight=2 if is_partitioned else 1,
-            checks=tuple(row[0] for row in checks[place]),
-        )
+    known = _find_connected(gate, database, listed or ())
+    triggers = _by_table(_run(gate, _TRIGGERS, known))
+    tables = _read_tables(gate, database, known, triggers)
     rules = {(row[0], row[1], row[2]): OnDelete(row[3]) for row in _run(gate, _RULES, known)}
-    rules |= {(one.child.schema, one.child.name, one.name): one.rule for one in listed or ()}
+    for one in listed or ():
+        rules[one.child.schema, one.child.name, one.name] = one.rule
     seen = [rows for rows in _grouped(_run(gate, _REFERENCES, known)) if _is_seen(rows, tables)]
-    references = tuple(
-        _reference(tables, rows, rules[rows[0][:3]]) for rows in seen if rows[0][:3] in rules
-    )
+    ruled = [rows for rows in seen if rows[0][:3] in rules]
+    references = tuple(_reference(tables, rows, rules[rows[0][:3]]) for rows in ruled)
     bodies = {place: {row[0]: row[3] for row in rows} for place, rows in triggers.items()}
     shown = Schema(tuple(tables.values()), references)
     unruled = [rows[0] for rows in seen if rows[0][:3] not in rules]
     return replace(shown, hidden=_find_hidden(gate, shown, bodies, listed, unruled)), bodies
+
+
+def _find_connected(gate: Gate, database: str, listed: Sequence[_Listed]) -> list[str]:
+    """A database and all whose tables reference it or are referenced by it, at any distance."""
+    known = [database]
+    while True:
+        wanted = {*known, *(row[0] for row in _run(gate, _SCHEMAS, known))}
+        for one in listed:
+            if wanted & {*one.schemas}:
+                wanted.update(one.schemas)
+        if wanted == set(known):
+            return known
+        known = [database, *sorted(wanted - {database})]
+
+
+def _read_tables(
+    gate: Gate, database: str, known: list[str], triggers: Rows
+) -> dict[TableName, Table]:
+    columns = _by_table(_run(gate, _COLUMNS, known))
+    indexes = _by_table(_run(gate, _INDEXES, known))
+    checks = _by_table(_run(gate, _CHECKS, known))
+    views = {TableName(row[0], row[1]): row[2] for row in _run(gate, _VIEWS, known)}
+    tables = {}
+    for schema, name, kind, engine, is_partitioned in _run(gate, _TABLES, known):
+        place = TableName(schema, name)
+        label = name if schema == database else f"{schema}.{name}"
+        found = _make_table(place, label, kind, engine, columns[place], indexes[place])
+        happening = [Trigger(row[0], f"{row[1]} {row[2]}") for row in triggers[place]]
+        # Its handler counts a row once for the table and once for the partition.
+        tables[place] = replace(
+            found,
+            triggers=tuple(happening),
+            definition=views.get(place) or "",
+            weight=2 if is_partitioned else 1,
+            checks=tuple(row[0] for row in checks[place]),
+        )
+    return tables
 
 
 def read_routines(gate: Gate, schemas: Iterable[str]) -> dict[tuple[str, str], Routine]:
@@ -359,47 +370,55 @@ def _by_table(rows: list[tuple[Any, ...]]) -> Rows:
     return groups
 
 
-def _table(
+def _make_table(
     place: TableName,
     label: str,
     kind: str,
     engine: str | None,
     columns: list[tuple[Any, ...]],
     indexes: list[tuple[Any, ...]],
-    triggers: list[tuple[Any, ...]],
 ) -> Table:
-    parts: dict[str, list[str]] = defaultdict(list)
-    unique: dict[str, bool] = {}
-    for index, column, not_unique, prefix in indexes:
-        parts[index].append(column or "")
-        unique[index] = unique.get(index, True) and not not_unique and not prefix
-    specials = [
-        _by_starts([row for row in indexes if row[0] == index])
-        for index in parts
-        if not unique[index] and not any(row[2] for row in indexes if row[0] == index)
-    ]
-    found = [Index(index, tuple(names), unique[index]) for index, names in parts.items()]
+    is_view = kind == "VIEW"
+    found, specials = _read_indexes(indexes)
     filled = {column[0] for column in columns if column[3] == "NO"}
     keys = [index for index in found if index.unique and set(index.columns) <= filled]
     key = next((index.columns for index in keys if index.name == "PRIMARY"), ())
-    is_view = kind == "VIEW"
-    refusal = ""
-    if not is_view and engine not in TRANSACTIONAL:
-        refusal = f"its storage engine {engine} cannot roll back"
-    elif kind == "SYSTEM VERSIONED":
-        refusal = "it is system-versioned, so deleted rows stay in its history"
+    identity = keys[0].columns if keys else (WHOLE_ROW,)
     return Table(
         place,
         label,
         "view" if is_view else "table",
         tuple(map(_column, columns)),
         key,
-        key or (keys[0].columns if keys else () if is_view else (WHOLE_ROW,)),
+        key or (() if is_view and not keys else identity),
         tuple(found),
-        tuple(Trigger(name, f"{time} {event}") for name, time, event, _ in triggers),
-        refusal=refusal,
+        refusal="" if is_view else _find_refusal(kind, engine),
         specials=tuple(specials),
     )
+
+
+def _find_refusal(kind: str, engine: str | None) -> str:
+    if engine not in TRANSACTIONAL:
+        return f"its storage engine {engine} {CANNOT_ROLL_BACK}"
+    if kind == "SYSTEM VERSIONED":
+        return "it is system-versioned, so deleted rows stay in its history"
+    return ""
+
+
+def _read_indexes(rows: list[tuple[Any, ...]]) -> tuple[list[Index], list[Unique]]:
+    """The indexes of a table, and those that are unique on the starts of texts."""
+    parts: dict[str, list[tuple[Any, ...]]] = defaultdict(list)
+    for row in rows:
+        parts[row[0]].append(row)
+    found, specials = [], []
+    for name, columns in parts.items():
+        is_unique = not any(not_unique for _, _, not_unique, _ in columns)
+        is_whole = not any(prefix for *_, prefix in columns)
+        names = tuple(column or "" for _, column, _, _ in columns)
+        found.append(Index(name, names, is_unique and is_whole))
+        if is_unique and not is_whole:
+            specials.append(_by_starts(columns))
+    return found, specials
 
 
 def _by_starts(rows: list[tuple[Any, ...]]) -> Unique:

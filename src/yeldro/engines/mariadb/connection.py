@@ -16,7 +16,7 @@ import sqlalchemy as sa
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
-from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
+from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
@@ -36,7 +36,7 @@ from yeldro.engines.mariadb.statements import (
     Utf8,
 )
 from yeldro.engines.mariadb.triggers import Bodies, Written
-from yeldro.engines.mariadb.values import find_way, within_packets, write_plain, write_row
+from yeldro.engines.mariadb.values import Way, find_way, within_packets, write_plain, write_row
 from yeldro.engines.shared.connection import (
     LONGEST,
     SqlDatabase,
@@ -648,32 +648,39 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         names = in_brackets([sa.column(name) for name, _ in cells])
         start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
         ways = [find_way(stage.table.column(own)) for _, own in cells]
-        are_texts = all(
-            way.name in ("text", "plain", "own text", "double") and not way.is_enum for way in ways
-        )
-        enums = [place for place, way in enumerate(ways) if way.is_enum]
         # In a strict mode the error value of an ENUM cannot be written; without one it is the only
         # cause of warnings.
         strict = _PINNED["sql_mode"]
-        self._gate.run_text(
-            f"SET SESSION sql_mode = '{_LOADING if enums else f'{strict},{_LOADING}'}'"
-        )
+        mode = _LOADING if any(way.is_enum for way in ways) else f"{strict},{_LOADING}"
+        self._gate.run_text(f"SET SESSION sql_mode = '{mode}'")
         self._gate.run_text("START TRANSACTION")
         with self._gate.translated(), self._raw.cursor() as cursor:
             for rows, is_plain in source.rows(stage.portion):
-                write = write_plain if is_plain and are_texts else partial(write_row, ways)
-                written = [write(row) for row in rows]
-                for first, statement in within_packets(start, written):
-                    taken = rows[first : first + cursor.execute(statement)]
-                    errors = sum(
-                        ways[place].is_error(row[place]) for row in taken for place in enums
-                    )
-                    if cursor.warning_count != errors:
-                        raise DatabaseFailed(
-                            f"Some archived values do not fit into {stage.table.label} any more."
-                        )
+                self._send_rows(
+                    cursor, start, ways, rows, is_plain=is_plain, label=stage.table.label
+                )
         self._gate.run_text("COMMIT")
         self._gate.run_text(f"SET SESSION sql_mode = '{strict}'")
+
+    def _send_rows(
+        self,
+        cursor: Any,
+        start: str,
+        ways: Sequence[Way],
+        rows: Sequence[Cells],
+        *,
+        is_plain: bool,
+        label: str,
+    ) -> None:
+        """Send rows of an archive. `is_plain`: no cell of them holds what would be escaped."""
+        write = write_plain if is_plain and all(map(_is_text, ways)) else partial(write_row, ways)
+        enums = [place for place, way in enumerate(ways) if way.is_enum]
+        written = [write(row) for row in rows]
+        for first, statement in within_packets(start, written):
+            taken = rows[first : first + cursor.execute(statement)]
+            errors = sum(ways[place].is_error(row[place]) for row in taken for place in enums)
+            if cursor.warning_count != errors:
+                raise DatabaseFailed(f"Some archived values do not fit into {label} any more.")
 
     def insert(self, stage: Stage) -> int:
         """References are checked row by row: those within a table wait for our own checks."""
@@ -717,6 +724,11 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         self._unsure = True
         with self._unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)
+
+
+def _is_text(way: Way) -> bool:
+    """Whether a value of this way stands in quotes as it is."""
+    return way.name in ("text", "plain", "own text", "double") and not way.is_enum
 
 
 def _count_changed(result: sa.CursorResult[Any]) -> int:

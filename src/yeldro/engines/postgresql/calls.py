@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import AbstractContextManager
 from typing import Any
 
@@ -94,32 +94,35 @@ class PostgresqlJudge(Judge):
         self._known: dict[int, Unsafe | None] = {}
 
     def find_unsafe(self, text: str, calls: Calls) -> Iterator[Unsafe]:
+        """What a text calls, and what that calls: by its signs, in views, by name."""
+        yield from self._find_by_sign(text, calls)
+        for word in sorted(calls.words):
+            for view in self._views.get(word, ()):
+                inner = find_calls(view.definition)
+                for found in self.find_unsafe("", inner) if view.definition else ():
+                    yield Unsafe(found.name, f"the view {view.label} calls it, and {found.reason}")
+        if wanted := calls.names | calls.parts:
+            yield from self._find_by_name(sorted(wanted), calls)
+
+    def _find_by_sign(self, text: str, calls: Calls) -> Iterator[Unsafe]:
         if self._signs is None:
             with self._own_path():
                 self._signs = self._gate.read(_BY_SIGN)
-        signs = {sign for word in calls.words & _IMPLIED.keys() for sign in _IMPLIED[word]}
-        for row in self._signs:
-            sign = row[0]
-            if (sign in text or sign in signs) and (found := self._judge(row[1:])):
-                yield Unsafe(found.name, f"the operator {sign} calls it, and {found.reason}")
-        for view in [one for word in sorted(calls.words) for one in self._views.get(word, ())]:
-            definition = view.definition
-            for found in self.find_unsafe("", find_calls(definition)) if definition else ():
-                yield Unsafe(found.name, f"the view {view.label} calls it, and {found.reason}")
-        wanted = calls.names | calls.parts
-        if not wanted:
-            return
+        implied = [sign for word in calls.words for sign in _IMPLIED.get(word, ())]
+        for sign, *function in self._signs:
+            if sign in text or sign in implied:
+                if found := self._judge(tuple(function)):
+                    yield Unsafe(found.name, f"the operator {sign} calls it, and {found.reason}")
+
+    def _find_by_name(self, names: Sequence[str], calls: Calls) -> Iterator[Unsafe]:
         with self._own_path():
-            functions = list(self._gate.run(sa.text(_BY_NAME).bindparams(names=sorted(wanted))))
+            functions = list(self._gate.run(sa.text(_BY_NAME).bindparams(names=names)))
         for function in map(tuple, functions):
             schema, name, is_attribute = function[1], function[2].lower(), function[7]
             is_meant = name in calls.names or is_attribute
-            if (
-                is_meant
-                and schema in self._schemas | calls.words
-                and (found := self._judge(function))
-            ):
-                yield found
+            if is_meant and schema in self._schemas | calls.words:
+                if found := self._judge(function):
+                    yield found
 
     def _judge(self, function: tuple[Any, ...]) -> Unsafe | None:
         oid = function[0]

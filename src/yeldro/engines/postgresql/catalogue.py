@@ -8,7 +8,7 @@ does neither.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Container, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -178,7 +178,7 @@ def read_schema(gate: Gate, path: Sequence[str]) -> Schema:
         return str(equalities.get(type_, ""))
 
     tables = {
-        row[0]: _table(
+        row[0]: _make_table(
             row, names, bare, columns[row[0]], indexes[row[0]], triggers[row[0]], find_equality
         )
         for row in rows
@@ -217,7 +217,7 @@ def _by_table(found: Iterable[tuple[Any, ...]]) -> Rows:
     return rows
 
 
-def _table(
+def _make_table(
     row: tuple[Any, ...],
     names: dict[int, TableName],
     bare: Container[TableName],
@@ -228,40 +228,46 @@ def _table(
 ) -> Table:
     oid, schema, name, kind, row_security, parts, is_inherited, definition = row
     numbers = {column[0]: column[1] for column in columns}
-    found = [
-        (Index(index, tuple(numbers.get(number, "") for number in keys[:size]), unique), primary)
-        for index, keys, size, unique, primary, *_ in indexes
-    ]
-    key = next((index.columns for index, primary in found if primary), ())
+    found, primary = [], []
+    for index, keys, size, unique, is_primary, *_ in indexes:
+        names_of = tuple(numbers.get(number, "") for number in keys[:size])
+        found.append(Index(index, names_of, unique))
+        primary += [names_of] * is_primary
+    key = primary[0] if primary else ()
     filled = {column[1] for column in columns if column[4]}
-    unique = [index.columns for index, _ in found if index.unique and set(index.columns) <= filled]
     return Table(
         names[oid],
         name if names[oid] in bare else f"{schema}.{name}",
         _KINDS[kind],
         tuple(_column(column, find_equality) for column in columns),
         key,
-        key or (unique[0] if unique else ("tableoid", "ctid") if kind in "rp" else ()),
-        tuple(index for index, _ in found),
-        tuple(
-            Trigger(trigger, _event(bits), enabled in "OA") for trigger, bits, enabled in triggers
-        ),
+        key or _find_identity(found, filled, kind),
+        tuple(found),
+        tuple(Trigger(one, _event(bits), enabled in "OA") for one, bits, enabled in triggers),
         refusal=_refusal(is_inherited, columns),
         row_security=row_security,
         parts=frozenset(names[part] for part in parts if part in names),
         definition=definition,
-        specials=tuple(
-            Unique(
-                tuple(texts),
-                frozenset(numbers[use] for use in uses if use in numbers),
-                tuple(texts),
-                when,
-                differ,
-            )
-            for _, _, _, _, _, special, texts, when, differ, uses in indexes
-            if special
-        ),
+        specials=tuple(_find_specials(indexes, numbers)),
     )
+
+
+def _find_identity(indexes: Sequence[Index], filled: set[str], kind: str) -> tuple[str, ...]:
+    """Unique columns without NULLs, else where the row lies, () for what holds no rows."""
+    for index in indexes:
+        if index.unique and set(index.columns) <= filled:
+            return index.columns
+    return ("tableoid", "ctid") if kind in "rp" else ()
+
+
+def _find_specials(
+    indexes: Sequence[tuple[Any, ...]], numbers: Mapping[int, str]
+) -> Iterator[Unique]:
+    """Unique indexes on more, or less, than plain columns of all rows."""
+    for _, _, _, _, _, is_special, texts, when, differ, uses in indexes:
+        if is_special:
+            used = frozenset(numbers[use] for use in uses if use in numbers)
+            yield Unique(tuple(texts), used, tuple(texts), when, differ)
 
 
 def _refusal(is_inherited: bool, columns: Sequence[tuple[Any, ...]]) -> str:

@@ -838,6 +838,12 @@ def _find_grant(message: str) -> str:
     return f"GRANT {words} TO this role would give the right to look.{more}"
 
 
+def _lost() -> DatabaseFailed:
+    return DatabaseFailed(
+        "The connection to the server was lost.", "What was not committed was rolled back."
+    )
+
+
 def _translate(error: BaseException) -> YeldroError:
     if not isinstance(error, psycopg.Error):
         return DatabaseFailed(f"The database failed ({type(error).__name__}).")
@@ -846,22 +852,30 @@ def _translate(error: BaseException) -> YeldroError:
             return DatabaseFailed(
                 message, "Nothing was changed. Look at the preview again, or let --wait be longer."
             )
-    detail = error.diag
-    state = detail.sqlstate or ""
-    where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
-    if state.startswith("42") and state != "42501":
-        return BadStatement(str(detail.message_primary))
+    state = error.diag.sqlstate or ""
+    if state:
+        return _translate_state(state, error.diag)
+    if isinstance(error, psycopg.OperationalError | psycopg.InterfaceError):
+        return _lost()
+    return DatabaseFailed(f"An answer of the database could not be read ({type(error).__name__}).")
+
+
+def _translate_state(state: str, detail: psycopg.errors.Diagnostic) -> YeldroError:
+    """By the class of the SQLSTATE
+    (https://www.postgresql.org/docs/current/errcodes-appendix.html). Most messages may repeat
+    values of rows, so only those of wrong statements and missing rights are shown."""
+    message = str(detail.message_primary)
+    if state == "42501" or "row-level security" in message:
+        return DatabaseFailed(f"The database refused: {message}.", _find_grant(message))
+    if state.startswith("42"):
+        return BadStatement(message)
     if state.startswith("22"):
         return BadStatement(
             "a value cannot be turned into the type that it is compared with. Days are written "
             "'2024-01-31'."
         )
-    if state == "42501" or "row-level security" in str(detail.message_primary):
-        return DatabaseFailed(
-            f"The database refused: {detail.message_primary}.",
-            _find_grant(str(detail.message_primary)),
-        )
     if state.startswith("23"):
+        where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
         return DatabaseFailed(
             f"The database refused: a constraint would be broken ({where}).", "Nothing was changed."
         )
@@ -869,13 +883,6 @@ def _translate(error: BaseException) -> YeldroError:
         return DatabaseFailed(
             "A trigger or function refused with an error of its own.", "Nothing was changed."
         )
-    if not state and not isinstance(error, psycopg.OperationalError | psycopg.InterfaceError):
-        return DatabaseFailed(
-            f"An answer of the database could not be read ({type(error).__name__})."
-        )
-    if not state or state.startswith("08"):
-        return DatabaseFailed(
-            "The connection to the server was lost.", "What was not committed was rolled back."
-        )
-    # Other messages may repeat values of rows.
+    if state.startswith("08"):
+        return _lost()
     return DatabaseFailed(f"The database refused (SQLSTATE {state}).", "Nothing was changed.")

@@ -19,6 +19,7 @@ from yeldro.engines.shared.statements import Rows, as_tuple, balanced
 from yeldro.engines.shared.temporary_names import Names
 
 _ONE: sa.ColumnElement[int] = sa.literal_column("1")
+_ZERO: sa.ColumnElement[int] = sa.literal_column("0")
 
 
 class SqlImages:
@@ -252,53 +253,51 @@ class SqlImages:
         """Rows with their new values, and others that stay and are like one of them: their keys as
         c0, …, whether they change, what breaks ties as t0, …, and what must be unique as u0, …"""
         clause, keys = self._statements.table(images.table), self._statements.key_table(images)
-        names = dict.fromkeys(unique.columns if not unique.parts else images.table.column_names)
         new = dict(zip(images.new, self._statements.new_columns(images, images.new), strict=True))
-        ties = [
-            clause.c[name].label(f"t{place}")
-            for place, name in enumerate(images.table.tie_breakers)
-        ]
+        breakers = enumerate(images.table.tie_breakers)
+        ties = [clause.c[name].label(f"t{place}") for place, name in breakers]
         differs = [
-            clause.c[name].is_distinct_from(new[name]) for name in unique.uses if name in new
+            clause.c[name].is_distinct_from(new[name]) for name in sorted(unique.uses & new.keys())
         ]
-        shifted = sa.case((sa.or_(*differs), _ONE), else_=sa.literal_column("0")).label("moved")
-        own = [
-            cell.label(name)
-            for name, cell in zip(carried, self._statements.carried(images), strict=True)
-        ]
+        shifted = sa.case((sa.or_(*differs), _ONE), else_=_ZERO)
+        named = zip(carried, self._statements.carried(images), strict=True)
+        own = [cell.label(name) for name, cell in named]
         other = [self._statements.lacks_identity(images), self._statements.lacks_identity(gone)]
-        if not unique.parts:
-            values = [new[name] for name in names]
-            moved: Rows = sa.select(
-                *(keys.c[name] for name in carried), shifted, *ties, *_numbered(values)
-            )
-            there: Rows = sa.select(
-                *own,
-                sa.literal_column("0").label("moved"),
-                *ties,
-                *_numbered([clause.c[name] for name in names]),
-            )
-            same = as_tuple([clause.c[name] for name in names]).in_(sa.select(*values))
-            return moved.select_from(self._both(images)), there.where(same, *other)
-        # The expressions name the columns of the table: these stand in a query with the values that
-        # they will have.
+        if unique.parts:
+            return self._look_for_parts(images, unique, carried, (new, ties, shifted, own, other))
+        values = [new[name] for name in unique.columns]
+        cells = [clause.c[name] for name in unique.columns]
+        marked = [keys.c[name] for name in carried]
+        moved: Rows = sa.select(*marked, shifted.label("moved"), *ties, *_numbered(values))
+        there: Rows = sa.select(*own, _ZERO.label("moved"), *ties, *_numbered(cells))
+        same = as_tuple(cells).in_(sa.select(*values))
+        return moved.select_from(self._both(images)), there.where(same, *other)
+
+    def _look_for_parts(
+        self,
+        images: StoredKeys,
+        unique: Unique,
+        carried: Sequence[str],
+        cells: tuple[Any, Any, Any, Any, Any],
+    ) -> tuple[Rows, Rows]:
+        """The same where what must be unique are expressions: they name the columns of the table,
+        which stand in a query with the values that they will have."""
+        new, ties, shifted, own, other = cells
+        clause, keys = self._statements.table(images.table), self._statements.key_table(images)
+        names = images.table.column_names
         after = [new.get(name, clause.c[name]).label(name) for name in names]
+        before = [clause.c[name] for name in names]
         marked = [keys.c[name].label(f"yeldro_{name}") for name in carried]
-        changing = sa.select(*marked, shifted.element.label("yeldro_moved"), *_hidden(ties), *after)
-        staying = sa.select(
-            *(cell.element.label(f"yeldro_{cell.name}") for cell in own),
-            sa.literal_column("0").label("yeldro_moved"),
-            *_hidden(ties),
-            *(clause.c[name] for name in names),
-        ).where(*other)
-        moved = self._shape(changing.select_from(self._both(images)), unique, carried, len(ties))
-        there = self._shape(staying, unique, carried, len(ties))
+        kept = [cell.element.label(f"yeldro_{cell.name}") for cell in own]
+        changing = sa.select(*marked, shifted.label("yeldro_moved"), *_hidden(ties), *after)
+        staying = sa.select(*kept, _ZERO.label("yeldro_moved"), *_hidden(ties), *before)
+        changing = changing.select_from(self._both(images))
+        moved = self._shape(changing, unique, carried, len(ties))
+        there = self._shape(staying.where(*other), unique, carried, len(ties))
         aims = moved.subquery(self._statements.own("aims"))
         found = there.subquery(self._statements.own("found"))
-        cells = [f"u{place}" for place in range(len(unique.parts))]
-        met = sa.exists().where(
-            *(aims.c[name].is_not_distinct_from(found.c[name]) for name in cells)
-        )
+        pairs = [(aims.c[f"u{n}"], found.c[f"u{n}"]) for n in range(len(unique.parts))]
+        met = sa.exists().where(*(aim.is_not_distinct_from(cell) for aim, cell in pairs))
         return moved, sa.select(*found.c).where(met.correlate(found))
 
     def _shape(self, rows: Rows, unique: Unique, carried: Sequence[str], ties: int) -> Rows:

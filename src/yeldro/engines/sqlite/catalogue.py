@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import cache
 from typing import Any
@@ -91,7 +91,7 @@ def read_schema(gate: Gate) -> Schema:
         if kind == "trigger":
             triggers[table.lower()].append(Trigger(name, _event(sql)))
     tables = [
-        _table(name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
+        _make_table(name, kind, sql, columns[name], indexes[name], tuple(triggers[name.lower()]))
         for name, kind, _, sql in objects
         if kind in ("table", "view")
     ]
@@ -106,26 +106,32 @@ def _read_special(sql: str, columns: set[str]) -> Unique | None:
     words = [token.text.upper() for token in tokens]
     if "UNIQUE" not in words[:2] or "(" not in words:
         return None
-    first, depth, starts = words.index("("), 0, [words.index("(") + 1]
-    for place, token in enumerate(tokens[first:], first):
-        depth += (token.text == "(") - (token.text == ")")
-        if depth == 1 and token.text == ",":
+    first = words.index("(")
+    starts, last = _find_parts(words, first)
+    ends = [*(start - 2 for start in starts[1:]), last - 1]
+    ends = [end - (words[end] in ("ASC", "DESC")) for end in ends]
+    spans = list(zip(starts, ends, strict=True))
+    parts = tuple(sql[tokens[start].start : tokens[end].end + 1] for start, end in spans)
+    predicate = sql[tokens[last + 2].start :] if last + 2 < len(tokens) else ""
+    if not predicate and all(start == end for start, end in spans):
+        return None
+    lowered = {name.lower(): name for name in columns}
+    used = [token.text.lower() for token in tokens[first:]]
+    uses = frozenset(lowered[word] for word in used if word in lowered)
+    return Unique(parts, uses, parts, predicate)
+
+
+def _find_parts(words: Sequence[str], first: int) -> tuple[list[int], int]:
+    """Where the parts of a list in brackets begin, and where its bracket is closed. `first` is the
+    place of the bracket that opens it."""
+    depth, starts = 0, [first + 1]
+    for place, word in enumerate(words[first:], first):
+        depth += (word == "(") - (word == ")")
+        if depth == 1 and word == ",":
             starts.append(place + 1)
         if not depth:
             break
-    ends = [*(start - 2 for start in starts[1:]), place - 1]
-    ends = [end - (words[end] in ("ASC", "DESC")) for end in ends]
-    parts = tuple(
-        sql[tokens[start].start : tokens[end].end + 1]
-        for start, end in zip(starts, ends, strict=True)
-    )
-    predicate = sql[tokens[place + 2].start :] if place + 2 < len(tokens) else ""
-    lowered = {name.lower(): name for name in columns}
-    used = frozenset(
-        lowered[token.text.lower()] for token in tokens[first:] if token.text.lower() in lowered
-    )
-    is_plain = not predicate and all(start == end for start, end in zip(starts, ends, strict=True))
-    return None if is_plain else Unique(parts, used, parts, predicate)
+    return starts, place
 
 
 def _by_table(gate: Gate, query: str) -> defaultdict[str, list[tuple[Any, ...]]]:
@@ -140,7 +146,7 @@ def _event(sql: str) -> str:
     return f"{(head['time'] or 'BEFORE').upper()} {head['event'].upper()}" if head else ""
 
 
-def _table(
+def _make_table(
     name: str,
     kind: str,
     sql: str,
@@ -150,42 +156,61 @@ def _table(
 ) -> Table:
     if re.match(r"\s*CREATE\s+VIRTUAL\b", sql, re.IGNORECASE):
         kind = "virtual table"
-    collations = find_collations(sql) if "collate" in sql.lower() else {}
     key = tuple(row[0] for row in sorted(column_rows, key=lambda row: row[4]) if row[4])
     rowid_key = len(key) == 1 and _is_rowid_key(key[0], column_rows, index_rows)
-    columns = tuple(
-        Column(
-            column,
-            type_,
-            _family(type_),
-            nullable=not required and not (rowid_key and pk),
-            default=default,
-            generated=hidden in (2, 3),
-            collation=collations.get(column.lower(), ""),
-        )
-        for column, type_, required, default, pk, hidden in column_rows
-    )
-    filled = bool(key) and all(not column.nullable for column in columns if column.name in key)
-    row_number = (
-        _row_number(columns)
-        if kind == "table" and not filled and not _WITHOUT_ROWID.search(sql)
-        else ""
-    )
-    identity = key if filled else ((row_number,) if row_number else ())
-    indexes: dict[str, tuple[bool, list[str]]] = {
-        row[0]: (bool(row[1]) and not row[3], []) for row in index_rows
-    }
-    for index, _, _, _, column in index_rows:
-        indexes[index][1].append(column or "")
-    found = [Index(index, tuple(parts), unique) for index, (unique, parts) in indexes.items()]
+    collations = find_collations(sql) if "collate" in sql.lower() else {}
+    columns = tuple(_make_column(row, collations, rowid_key=rowid_key) for row in column_rows)
+    identity = _find_identity(key, columns, kind, sql)
+    indexes = _make_indexes(index_rows)
     if rowid_key:
-        found.insert(0, Index("", key, True))
-    definition = sql if kind == "view" else ""
-    place = TableName("main", name)
-    made = Table(
-        place, name, kind, columns, key, identity, tuple(found), triggers, definition=definition
+        indexes.insert(0, Index("", key, True))
+    return Table(
+        TableName("main", name),
+        name,
+        kind,
+        columns,
+        key,
+        identity,
+        tuple(indexes),
+        triggers,
+        definition=sql if kind == "view" else "",
+        checks=tuple(_find_checks(sql)) if "check" in sql.lower() else (),
     )
-    return replace(made, checks=tuple(_find_checks(sql))) if "check" in sql.lower() else made
+
+
+def _make_column(row: tuple[Any, ...], collations: Mapping[str, str], *, rowid_key: bool) -> Column:
+    name, type_, required, default, pk, hidden = row
+    return Column(
+        name,
+        type_,
+        _family(type_),
+        nullable=not required and not (rowid_key and pk),
+        default=default,
+        generated=hidden in (2, 3),
+        collation=collations.get(name.lower(), ""),
+    )
+
+
+def _find_identity(
+    key: tuple[str, ...], columns: tuple[Column, ...], kind: str, sql: str
+) -> tuple[str, ...]:
+    """A key without NULLs, else the row number, () where there is neither."""
+    nullable = {column.name for column in columns if column.nullable}
+    if key and not nullable & set(key):
+        return key
+    if kind != "table" or _WITHOUT_ROWID.search(sql):
+        return ()
+    number = _row_number(columns)
+    return (number,) if number else ()
+
+
+def _make_indexes(rows: list[tuple[Any, ...]]) -> list[Index]:
+    columns: dict[str, list[str]] = {}
+    unique: dict[str, bool] = {}
+    for name, is_unique, _, is_partial, column in rows:
+        unique[name] = bool(is_unique) and not is_partial
+        columns.setdefault(name, []).append(column or "")
+    return [Index(name, tuple(parts), unique[name]) for name, parts in columns.items()]
 
 
 def _find_checks(sql: str) -> Iterable[str]:

@@ -1,0 +1,63 @@
+"""What `yeldro history` does."""
+
+from __future__ import annotations
+
+from yeldro.cli.consent import check_terminal
+from yeldro.cli.place import find_records_folder
+from yeldro.cli.records import settle_all
+from yeldro.cli.screen import Screen, confirm
+from yeldro.core.model.plural import count
+from yeldro.errors import Declined, UsageError
+from yeldro.options import HistoryOptions
+from yeldro.report.history import make_history, render_history, render_history_lines, render_run
+from yeldro.store.find_records import find_record, find_records, is_older
+from yeldro.store.run_record import RUNNING, RunRecord
+
+
+def _find(options: HistoryOptions, screen: Screen) -> list[RunRecord]:
+    """The record that was named, or all of the folder."""
+    folder = find_records_folder(options.archive)
+    if options.run:
+        return [find_record(folder, options.run)]
+    return find_records(folder, lambda reason: screen.note(f"Left out: {reason}"))
+
+
+def drop_records(options: HistoryOptions) -> int:
+    """Delete the record that was named, or those that are older than so many days."""
+    screen = Screen(options.format)
+    days = options.older_than
+    if (options.run is None) == (days is None):
+        raise UsageError("--drop needs a RUN, or --older-than DAYS.")
+    records = _find(options, screen)
+    doomed = [record for record in records if days is None or is_older(record, days)]
+    if any(record.outcome == RUNNING for record in doomed):
+        raise UsageError("A run is still under way.")
+    if doomed and not options.yes:
+        check_terminal("Give --yes to drop without a question.")
+        archived = sum(record.size > 0 for record in doomed)
+        what = f"{count(len(doomed), 'record')}, {archived:,} of them with an archive"
+        if not confirm(f"Drop {what}? It cannot be undone."):
+            raise Declined("Declined; nothing was dropped.")
+    for record in doomed:
+        record.drop()
+    screen.note(f"Dropped {count(len(doomed), 'record')}.")
+    return 0
+
+
+def show_history(options: HistoryOptions) -> int:
+    """Show past runs, and settle first what is in doubt."""
+    screen = Screen(options.format)
+    if options.older_than is not None:
+        raise UsageError("--older-than goes with --drop.")
+    records = _find(options, screen)
+    for reason in settle_all(records, options.db, options.wait):
+        screen.note(reason)
+    if screen.format == "json":
+        screen.write_document(make_history(records))
+    elif screen.format == "csv":
+        for line in render_history_lines(records):
+            screen.write_line(line)
+        screen.end_lines()
+    else:
+        screen.show(render_run(records[0]) if options.run else render_history(records))
+    return 0
