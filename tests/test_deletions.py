@@ -245,6 +245,7 @@ def test_the_question(
 @pytest.mark.parametrize(
     "fault", [KeyboardInterrupt(), DatabaseFailed("The disk is full.")], ids=["ctrl-c", "disk"]
 )
+@pytest.mark.long
 def test_a_fault_at_any_statement_changes_nothing(
     yeldro: Yeldro, gauges: Path, monkeypatch: pytest.MonkeyPatch, fault: BaseException
 ) -> None:
@@ -276,6 +277,7 @@ def test_a_fault_at_any_statement_changes_nothing(
     assert limit > 60
 
 
+@pytest.mark.long
 def test_ctrl_c_ends_a_statement_that_never_would(gauges: Path) -> None:
     before = digest(gauges)
     endless = "id IN (WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i FROM n WHERE i < 0)"

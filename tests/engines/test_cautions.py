@@ -63,7 +63,7 @@ CASES: list[tuple[str, str, set[str], str]] = [
     ("id < 'abc'", "text-as-number", {SQ, MY}, "Compare id with a number"),
     ("coalesce(id, 0) < '0'", "text-as-number", {SQ}, "always less"),
     ("id < '3'", "text-as-number", set(), ""),
-    ("built < 2001-01-01", "text-as-number", {SQ, MY}, "no day. Put it in quotes"),
+    ("built < 2001-01-01", "text-as-number", {SQ, MY}, "not a day. Put it in quotes"),
     ("built < '5/1/2001'", "text-as-number", {SQ, MY}, "the form 2024-01-31"),
     ("built < '2001-01-01'", "text-as-number", set(), ""),
     ("built < 20010101", "text-as-number", {SQ, MY}, "in quotes"),
@@ -170,7 +170,7 @@ def test_a_strict_caution_stops(weirs: Server) -> None:
 def test_a_preview_teaches(weirs: Server) -> None:
     found = preview(weirs, "batch = 1 AND (name LIKE 'Old%' OR id = 2) AND id < 2")
     assert [part.rows for part in found.parts] == [2, 2, 1]
-    assert "--key 1 names it" in found.hints[0]
+    assert "--key 1 identifies it" in found.hints[0]
     assert preview(weirs, "id = 1").hints == ()
     assert preview(weirs, "id = 1").parts == ()
 

@@ -287,6 +287,7 @@ def test_a_temporary_table_of_the_same_name_is_not_meant(server: Server) -> None
     assert ([row[0] for row in state["weirs"]], [row[0] for row in state["gates"]]) == ([3], [4])
 
 
+@pytest.mark.long
 def test_two_runs_of_one_cleanup_exclude_each_other(server: Server) -> None:
     with closing(server.open()) as first, closing(server.open()) as second:
         first.exclude("yeldro run a.toml")

@@ -578,6 +578,7 @@ def test_a_reference_between_types(
 
 
 @on("sqlite", "postgresql")
+@pytest.mark.long
 def test_many_columns_and_none(yeldro: Yeldro, server: Server) -> None:
     number = 999 if server.engine == "sqlite" else 600
     columns = ", ".join(f"c{place} INTEGER" for place in range(1, number))

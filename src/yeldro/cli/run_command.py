@@ -24,7 +24,7 @@ from yeldro.store.config import Place
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
-NO_COPY = "No copy of these rows is kept: once committed, they are gone for good."
+NO_COPY = "No copy of these rows is kept: once committed, they cannot be restored."
 KEPT = "An exact copy is kept in {}; yeldro restore puts it back."
 LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 

@@ -4,7 +4,7 @@ CLEANUPS = {
     "closed-stations.toml": """\
 # Stations that were closed long ago, with all that was measured there. Photos stay: people like to
 # look at them.
-title    = "Stations closed for good"
+title    = "Stations closed long ago"
 database = "gauges"
 
 [params.closed_before]

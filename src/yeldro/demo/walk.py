@@ -23,7 +23,7 @@ STEPS = (
         "yeldro preview readings --orphans --sample 3",
     ),
     (
-        "Stations closed for good before 2019 should go. A slip of the pen: opened instead of "
+        "Stations that were closed before 2019 should go. A slip of the pen: opened instead of "
         "closed.",
         "yeldro preview stations --where \"opened_on < '2019-01-01'\" --sample 4",
     ),

@@ -10,7 +10,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.seal import Change
+from yeldro.core.run.seal import DEPENDING, Change
 from yeldro.report.grids import render_grid
 
 
@@ -32,8 +32,12 @@ def render_changes(preview: Preview) -> Iterator[RenderableType]:
         return
     yield Text("\nSince it was sealed", style="bold")
     changes = [("came", one) for one in found.came] + [("went", one) for one in found.went]
-    rows = [[word, one.action, one.rows, _list(one)] for word, one in changes]
+    rows = [[word, _describe(one.action), one.rows, _list(one)] for word, one in changes]
     yield render_grid(("", "what", "rows", "keys"), rows, right=("rows",))
+
+
+def _describe(action: str) -> str:
+    return action.replace(DEPENDING, ", depending on them")
 
 
 def _list(change: Change) -> str:

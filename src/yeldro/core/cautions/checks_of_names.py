@@ -86,8 +86,8 @@ def _quoted(word: str, names: Iterable[str]) -> Finding:
     return (
         "quoted-word",
         word,
-        f"The quoted word {word} is no column here but a text, so the comparison is the same for "
-        f"every row.{hint} Write a column's name without these quotes.",
+        f"The quoted word {word} is not a column here but a text, so the comparison is the same "
+        f"for every row.{hint} Write a column's name without these quotes.",
     )
 
 

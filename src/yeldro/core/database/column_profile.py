@@ -27,4 +27,4 @@ class Odd(StrEnum):
     NUMBER = "a number"
     BYTES = "bytes"
     BLANK = "a blank text"
-    NOT_A_DAY = "a text that is no day in the form 2024-01-31"
+    NOT_A_DAY = "a text that is not a day in the form 2024-01-31"

@@ -18,6 +18,8 @@ from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.archive_pieces import find_lasting_key
 
 _BITS = 128
+# Fingerprints are made over this, so it stays as it was in files that were sealed once.
+DEPENDING = ", hanging on them"
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +104,7 @@ def _find_actions(reach: Reach) -> Iterator[tuple[tuple[str, str], KeySet, bool]
         if rows:
             action = f"delete {keys.table.label}"
             apart = keys is root and not _is_surplus(keys)
-            yield (f"{action}, hanging on them" if apart else action, action), keys, apart
+            yield (f"{action}{DEPENDING}" if apart else action, action), keys, apart
 
 
 def _is_surplus(keys: KeySet) -> bool:

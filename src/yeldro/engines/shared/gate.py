@@ -72,7 +72,7 @@ class Gate:
             raise BadStatement("a number is larger than any that the database can hold.") from error
         except (UnicodeEncodeError, UnicodeDecodeError) as error:
             raise BadStatement(
-                "a text holds what is no letter in the encoding of the database."
+                "a text holds what is not a letter in the encoding of the database."
             ) from error
 
     def run(self, statement: sa.Executable, kind: Kind | None = None) -> sa.CursorResult[Any]:
