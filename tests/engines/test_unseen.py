@@ -1080,7 +1080,7 @@ def test_columns_that_hold_other_things_than_they_say(yeldro: Yeldro, server: Se
     shown = yeldro("survey", "m", "--db", server.place).out
     for line in (
         "n       a text",
-        "d       a text that is no day",
+        "d       a text that is not a day",
         "d       a number",
         "s       a blank text",
     ):
