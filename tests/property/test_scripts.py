@@ -18,6 +18,7 @@ from tests.property.test_laws import server as server
 from tests.property.test_steps import postgresql as postgresql
 from tests.property.worlds import Case, cases
 from tests.servers import Server
+from tests.standin import run_on_stand_in
 from yeldro.core.database.connection import Database
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.outcome import RunResult
@@ -26,9 +27,12 @@ from yeldro.core.run.seal import Difference
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import Refused, YeldroError
+from yeldro.offline.oracle import Oracle
+from yeldro.offline.postgresql import Postgresql
 from yeldro.offline.schema_file import read_ddl
-from yeldro.offline.script_writer import Task, write_blueprint
-from yeldro.offline.target import Postgresql
+from yeldro.offline.script_writer import Task, write_entries
+from yeldro.offline.sqlserver import SqlServer
+from yeldro.offline.targets import write_offline
 from yeldro.report.script import comment, render_script
 from yeldro.usecases import run as running
 from yeldro.usecases.steps import Deletion
@@ -134,7 +138,7 @@ def test_a_script_from_a_schema_file_ends_where_a_run_ends(
     nowhere = cast(Database, SimpleNamespace(schema=schema, dialect="postgres"))
     tasks = [Task(f"step {number}", one) for number, one in enumerate(requests(nowhere), 1)]
     try:
-        lines = write_blueprint(
+        lines = write_offline(
             schema, Postgresql(quoted), tasks, Guards(), "kept", dry=False, comment=comment
         )
     except Refused as error:
@@ -143,4 +147,11 @@ def test_a_script_from_a_schema_file_ends_where_a_run_ends(
         return
     done = postgresql.client("\n".join(lines))
     assert (done.returncode == 0) == (result.status == 0), (done.stderr, result.reason)
-    assert in_order(read(postgresql, case.world)) == (before if result.status else after)
+    wanted = before if result.status else after
+    assert in_order(read(postgresql, case.world)) == wanted
+    for target in (SqlServer(quoted), Oracle(quoted)):
+        make(postgresql, case.world)
+        entries = write_entries(schema, target, tasks, Guards(), "kept")
+        reason = run_on_stand_in(postgresql, entries, target.dialect)
+        assert (reason == "") == (result.status == 0), reason
+        assert in_order(read(postgresql, case.world)) == wanted, target.title

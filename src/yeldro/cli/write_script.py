@@ -16,8 +16,8 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Schema
 from yeldro.errors import Refused, UsageError
 from yeldro.offline.schema_file import read_ddl
-from yeldro.offline.script_writer import Task, write_blueprint
-from yeldro.offline.target import TARGETS
+from yeldro.offline.script_writer import Task
+from yeldro.offline.targets import TARGETS, write_offline
 from yeldro.options import ScriptOptions
 from yeldro.report.script import comment, render_blueprint, render_script
 from yeldro.store.cleanup_file import load_cleanup
@@ -39,7 +39,7 @@ def write_script(options: ScriptOptions) -> int:
             "--for and --schema go together.", "--schema FILE holds the CREATE TABLE statements."
         )
     if options.target and options.schema:
-        return _write_out(screen, _write_blueprint(chosen, options, archive))
+        return _write_out(screen, _write_offline(chosen, options, archive))
     with open_for(chosen, options, Mode.WRITE) as database:
         compare = partial(find_difference, path)
         writing = write_down(
@@ -66,7 +66,7 @@ class _Nowhere:
     dialect: str
 
 
-def _write_blueprint(chosen: ChosenSteps, options: ScriptOptions, archive: str) -> str:
+def _write_offline(chosen: ChosenSteps, options: ScriptOptions, archive: str) -> str:
     kind = TARGETS[options.target or ""]
     path = Path(options.schema or "")
     try:
@@ -84,7 +84,7 @@ def _write_blueprint(chosen: ChosenSteps, options: ScriptOptions, archive: str) 
         name, chosen.steps, lambda step: Task(step.name, read_step(nowhere, chosen, step))
     )
     target = kind(quoted)
-    lines = write_blueprint(
+    lines = write_offline(
         schema, target, tasks, chosen.limits, archive, dry=options.dry, comment=comment
     )
     return render_blueprint(lines, chosen.cleanup.title, name, path.name, target, dry=options.dry)

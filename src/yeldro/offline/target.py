@@ -1,45 +1,54 @@
-"""What is particular to each engine that a script is written for from a schema file."""
+"""What is particular to each engine that a script is written for from a schema file: its names and
+values, and the words around the statements. The statements themselves are SQLAlchemy's."""
 
 from __future__ import annotations
 
-import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date, datetime
 from itertools import count
+from typing import Any, assert_never
 
-from sqlglot import exp
+import sqlalchemy as sa
 
-from yeldro.core.model.schema import Table
 from yeldro.core.model.values import Value
 from yeldro.errors import UsageError
+from yeldro.offline.script_entries import (
+    Change,
+    Check,
+    Entry,
+    Fill,
+    Finish,
+    Make,
+    Repeat,
+    Say,
+)
 
-_LONGEST = 2000
-_PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+Comment = Callable[[str], Iterable[str]]
 
 
 class Target(ABC):
-    """What is particular to one engine. `dialect` is its name for the parser, `client` how its own
-    client runs a file, `words` the type of a text of some length."""
+    """`dialect` is the engine's name for the parser, `client` how its own client runs a file.
+    `quoted` are the names that the schema file has in quotes."""
 
     dialect: str
     title: str
     client: str
-    words = "VARCHAR"
+    # Where a variable is set from a query, and how it is called.
+    wanted = found = added = ""
 
     def __init__(self, quoted: frozenset[str] = frozenset()) -> None:
         self.quoted = quoted
 
-    def name(self, text: str) -> str:
-        plain = _PLAIN.fullmatch(text) and text not in self.quoted
-        return text if plain else exp.to_identifier(text, quoted=True).sql(dialect=self.dialect)
-
-    def table(self, table: Table) -> str:
-        schema = f"{self.name(table.name.schema)}." if table.name.schema else ""
-        return f"{schema}{self.name(table.name.name)}"
+    @abstractmethod
+    def make_dialect(self) -> sa.Dialect:
+        """SQLAlchemy's own, which needs no driver to write."""
 
     def key_name(self, name: str) -> str:
         return name
+
+    def make_text(self, length: int) -> Any:
+        return sa.String(length)
 
     def literal(self, value: Value) -> str:
         match value:
@@ -52,174 +61,115 @@ class Target(ABC):
             case date():
                 return f"DATE '{value.isoformat()}'"
             case str():
-                return "'" + value.replace("'", "''") + "'"
+                return self.text(value)
             case bytes():
                 raise UsageError("Binary values cannot be written into a script.")
             case _:
                 return str(value)
 
-    @abstractmethod
-    def make(
-        self, name: str, columns: Sequence[str], table: str, *, lasting: bool
-    ) -> list[str]: ...
-
-    def first(self, query: str, limit: int) -> str:
-        return f"{query} FETCH FIRST {limit} ROWS ONLY"
-
-    @abstractmethod
-    def change(self, statement: str, wanted: str, message: str) -> list[str]:
-        """A statement that must touch as many rows as `SELECT COUNT(*)` finds in `wanted` before
-        it."""
-
-    @abstractmethod
-    def grow(self, statement: str) -> list[str]:
-        """A statement in a loop: what it adds is counted."""
-
-    @abstractmethod
-    def loop(self, lines: Sequence[str]) -> list[str]:
-        """Again and again, until nothing is added."""
-
-    @abstractmethod
-    def none(self, rows: str, message: str) -> list[str]:
-        """There must be none of the rows that `SELECT COUNT(*)` finds."""
-
-    @abstractmethod
-    def frame(
-        self,
-        early: Sequence[str],
-        lines: Sequence[str],
-        late: Sequence[str],
-        drop: Sequence[str],
-        *,
-        dry: bool,
-    ) -> list[str]:
-        """The whole script: before the transaction, in it, and after it. `drop` are the key
-        tables.
-        """
-
     def text(self, message: str) -> str:
         return "'" + message.replace("'", "''") + "'"
 
-    def is_blank(self, cell: str) -> str:
-        return f"LTRIM(RTRIM({cell})) = ''"
+    # The words around the statements
+
+    @abstractmethod
+    def make(self, entry: Make) -> str:
+        """A statement that makes a table."""
+
+    @abstractmethod
+    def assign(self, variable: str, query: str) -> str:
+        """Set a variable to the number that a query finds."""
+
+    @abstractmethod
+    def assign_touched(self, variable: str) -> str:
+        """Set a variable to how many rows the statement before it touched."""
+
+    @abstractmethod
+    def fail_if(self, condition: str, message: str) -> str: ...
+
+    @abstractmethod
+    def repeat(self, lines: Sequence[str]) -> list[str]:
+        """Again and again, until nothing is added."""
+
+    @abstractmethod
+    def frame(self, script: Parts, *, dry: bool) -> list[str]:
+        """The whole script: before the transaction, in it, and after it."""
+
+    def render(self, entries: Sequence[Entry], comment: Comment, *, dry: bool) -> list[str]:
+        """The lines of the script."""
+        parts = Parts()
+        for entry in entries:
+            if isinstance(entry, Make):
+                parts.early.append(self.make(entry))
+                if not entry.lasting:
+                    parts.keys.append(entry.name)
+            elif isinstance(entry, Finish):
+                parts.late.append(f"{entry.statement};")
+            else:
+                parts.lines += self._render(entry, comment)
+        return self.frame(parts, dry=dry)
+
+    def _render(
+        self, entry: Say | Fill | Repeat | Change | Check, comment: Comment
+    ) -> Iterator[str]:
+        match entry:
+            case Say(text):
+                yield ""
+                yield from comment(text)
+            case Fill(statement):
+                yield f"{statement};"
+            case Repeat(fills):
+                yield from self.repeat(list(self._render_fills(fills, comment)))
+            case Change(statement, wanted, message):
+                yield self.assign(self.wanted, wanted)
+                yield f"{statement};"
+                yield self.assign_touched(self.found)
+                yield self.fail_if(f"{self.found} <> {self.wanted}", message)
+            case Check(wrong, message):
+                yield self.assign(self.found, wrong)
+                yield self.fail_if(f"{self.found} > 0", message)
+            case _:
+                assert_never(entry)
+
+    def _render_fills(self, fills: Sequence[tuple[str, Fill]], comment: Comment) -> Iterator[str]:
+        for told, fill in fills:
+            yield from comment(told)
+            yield f"{fill.statement};"
+            yield from self.count_added()
+
+    @abstractmethod
+    def count_added(self) -> list[str]:
+        """Add the rows of the statement before it to those that came in."""
 
 
-class SqlServer(Target):
-    dialect, title, words = "tsql", "SQL Server", "NVARCHAR"
-    client = "sqlcmd -b -x -I -i FILE"  # an error ends it, $(…) is no variable, "…" is a name
+class Parts:
+    """The parts of a script: what comes `early` makes tables, `late` comes last; `keys` are the key
+    tables."""
 
-    def key_name(self, name: str) -> str:
-        return f"#{name}"
-
-    def literal(self, value: Value) -> str:
-        if isinstance(value, datetime | date):
-            kind = "datetime2" if isinstance(value, datetime) else "date"
-            return f"CAST('{value.isoformat()}' AS {kind})"
-        return self.text(value) if isinstance(value, str) else super().literal(value)
-
-    def text(self, message: str) -> str:
-        return f"N{super().text(message)}"
-
-    def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
-        # The union keeps an IDENTITY column from being one in the copy, which then could not be
-        # written.
-        empty = f"FROM {table} WHERE 1 = 0"
-        plain = ", ".join(column.rpartition(" AS ")[2] for column in columns)
-        rows = f"SELECT {', '.join(columns)} {empty} UNION ALL SELECT {', '.join(columns)} {empty}"
-        return [f"SELECT {plain} INTO {name} FROM ({rows}) AS yeldro_empty;"]
-
-    def first(self, query: str, limit: int) -> str:
-        return f"{query} OFFSET 0 ROWS FETCH NEXT {limit} ROWS ONLY"
-
-    def change(self, statement: str, wanted: str, message: str) -> list[str]:
-        return [
-            f"SELECT @wanted = COUNT(*) {wanted};",
-            f"{statement};",
-            "SET @found = @@ROWCOUNT;",
-            f"IF @found <> @wanted BEGIN; THROW 50001, {self.text(message)}, 1; END;",
-        ]
-
-    def grow(self, statement: str) -> list[str]:
-        return [f"{statement};", "SET @added = @added + @@ROWCOUNT;"]
-
-    def loop(self, lines: Sequence[str]) -> list[str]:
-        return ["SET @added = 1;", "WHILE @added > 0", "BEGIN", "SET @added = 0;", *lines, "END;"]
-
-    def none(self, rows: str, message: str) -> list[str]:
-        return [
-            f"IF (SELECT COUNT(*) {rows}) > 0 BEGIN; THROW 50001, {self.text(message)}, 1; END;"
-        ]
-
-    def frame(
-        self,
-        early: Sequence[str],
-        lines: Sequence[str],
-        late: Sequence[str],
-        drop: Sequence[str],
-        *,
-        dry: bool,
-    ) -> list[str]:
-        ending = "ROLLBACK TRANSACTION;" if dry else "COMMIT TRANSACTION;"
-        start = [
-            "SET XACT_ABORT ON;",
-            "SET NOCOUNT ON;",
-            "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
-        ]
-        declared = "DECLARE @wanted BIGINT = 0, @found BIGINT = 0, @added BIGINT = 0;"
-        caught = ["BEGIN CATCH", "IF @@TRANCOUNT > 0 ROLLBACK TRANSACTION;", "THROW;", "END CATCH;"]
-        dropped = [] if dry else [f"DROP TABLE {name};" for name in drop]
-        return [
-            *start,
-            declared,
-            "BEGIN TRY",
-            "BEGIN TRANSACTION;",
-            *early,
-            *lines,
-            *late,
-            *dropped,
-            ending,
-            "END TRY",
-            *caught,
-        ]
+    def __init__(self) -> None:
+        self.early: list[str] = []
+        self.lines: list[str] = []
+        self.late: list[str] = []
+        self.keys: list[str] = []
 
 
-class _Procedural(Target):
+class ProceduralTarget(Target):
     """PL/SQL and PL/pgSQL, which have most of their words in common."""
 
-    @abstractmethod
-    def raised(self, message: str) -> str: ...
+    wanted, found, added = "yeldro_wanted", "yeldro_found", "yeldro_added"
 
     @abstractmethod
-    def found(self) -> str: ...
+    def raise_error(self, message: str) -> str: ...
 
-    def count(self, into: str, rows: str) -> str:
-        return f"SELECT COUNT(*) INTO {into} {rows};"
+    def fail_if(self, condition: str, message: str) -> str:
+        return f"IF {condition} THEN {self.raise_error(message)} END IF;"
 
-    def change(self, statement: str, wanted: str, message: str) -> list[str]:
-        return [
-            self.count("yeldro_wanted", wanted),
-            f"{statement};",
-            self.found(),
-            f"IF yeldro_found <> yeldro_wanted THEN {self.raised(message)} END IF;",
-        ]
+    def count_added(self) -> list[str]:
+        return [self.assign_touched(self.found), f"{self.added} := {self.added} + {self.found};"]
 
-    def grow(self, statement: str) -> list[str]:
-        return [f"{statement};", self.found(), "yeldro_added := yeldro_added + yeldro_found;"]
-
-    def loop(self, lines: Sequence[str]) -> list[str]:
-        return [
-            "yeldro_added := 1;",
-            "WHILE yeldro_added > 0 LOOP",
-            "yeldro_added := 0;",
-            *lines,
-            "END LOOP;",
-        ]
-
-    def none(self, rows: str, message: str) -> list[str]:
-        return [
-            self.count("yeldro_found", rows),
-            f"IF yeldro_found > 0 THEN {self.raised(message)} END IF;",
-        ]
+    def repeat(self, lines: Sequence[str]) -> list[str]:
+        start = [f"{self.added} := 1;", f"WHILE {self.added} > 0 LOOP", f"{self.added} := 0;"]
+        return [*start, *lines, "END LOOP;"]
 
 
 def find_tag(texts: Iterable[str]) -> str:
@@ -227,119 +177,3 @@ def find_tag(texts: Iterable[str]) -> str:
     holds."""
     whole = "\n".join(texts)
     return next(tag for number in count() if (tag := f"$yeldro{number or ''}$") not in whole)
-
-
-def _fold(line: str) -> Iterator[str]:
-    """Its client takes no longer lines than this. They can be cut at a blank that stands in no
-    quotes."""
-    while len(line) > _LONGEST:
-        quoted = re.compile(r"""'[^']*'|"[^"]*"|[^'" ]+""")
-        blanks = [
-            found.end()
-            for found in quoted.finditer(line)
-            if line[found.end() : found.end() + 1] == " "
-        ]
-        cut = max((place for place in blanks if place <= _LONGEST), default=min(blanks, default=0))
-        if not cut:
-            break
-        yield line[:cut]
-        line = line[cut + 1 :]
-    yield line
-
-
-class Oracle(_Procedural):
-    dialect, title, words = "oracle", "Oracle", "VARCHAR2"
-    client = "sqlplus -L USER@DATABASE @FILE"
-
-    def is_blank(self, cell: str) -> str:
-        return f"TRIM({cell}) IS NULL"  # an empty text is NULL there
-
-    def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
-        kind = "TABLE" if lasting else "GLOBAL TEMPORARY TABLE"
-        kept = "" if lasting else " ON COMMIT DELETE ROWS"
-        return [
-            f"CREATE {kind} {name}{kept} AS SELECT {', '.join(columns)} FROM {table} WHERE 1 = 0;"
-        ]
-
-    def raised(self, message: str) -> str:
-        return f"RAISE_APPLICATION_ERROR(-20001, {self.text(message)});"
-
-    def found(self) -> str:
-        return "yeldro_found := SQL%ROWCOUNT;"
-
-    def frame(
-        self,
-        early: Sequence[str],
-        lines: Sequence[str],
-        late: Sequence[str],
-        drop: Sequence[str],
-        *,
-        dry: bool,
-    ) -> list[str]:
-        declared = [
-            "DECLARE",
-            "yeldro_wanted NUMBER := 0;",
-            "yeldro_found NUMBER := 0;",
-            "yeldro_added NUMBER := 0;",
-        ]
-        ending = "ROLLBACK;" if dry else "COMMIT;"
-        caught = ["EXCEPTION WHEN OTHERS THEN", "ROLLBACK;", "RAISE;", "END;", "/"]
-        start = ["WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET DEFINE OFF", *early]
-        level = "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;"
-        dropped = [f"DROP TABLE {name};" for name in drop]
-        whole = [
-            *start,
-            *declared,
-            "BEGIN",
-            level,
-            *lines,
-            ending,
-            *caught,
-            *([] if dry else late),
-            *dropped,
-        ]
-        return [part for line in whole for part in _fold(line)]
-
-
-class Postgresql(_Procedural):
-    """The same from a schema file for an engine that we do connect to: it shows that the statements
-    are right."""
-
-    dialect, title = "postgres", "PostgreSQL"
-    client = "psql -v ON_ERROR_STOP=1 -f FILE DATABASE"
-
-    def literal(self, value: Value) -> str:
-        return str(value).upper() if isinstance(value, bool) else super().literal(value)
-
-    def make(self, name: str, columns: Sequence[str], table: str, *, lasting: bool) -> list[str]:
-        kind = "TABLE" if lasting else "TEMPORARY TABLE"
-        return [f"CREATE {kind} {name} AS SELECT {', '.join(columns)} FROM {table} WHERE 1 = 0;"]
-
-    def raised(self, message: str) -> str:
-        return f"RAISE EXCEPTION USING MESSAGE = {self.text(message)};"
-
-    def found(self) -> str:
-        return "GET DIAGNOSTICS yeldro_found = ROW_COUNT;"
-
-    def frame(
-        self,
-        early: Sequence[str],
-        lines: Sequence[str],
-        late: Sequence[str],
-        drop: Sequence[str],
-        *,
-        dry: bool,
-    ) -> list[str]:
-        declared = "DECLARE yeldro_wanted bigint; yeldro_found bigint; yeldro_added bigint;"
-        ending = "ROLLBACK;" if dry else "COMMIT;"
-        tag = find_tag(lines)
-        body = [f"DO {tag}", declared, "BEGIN", *lines, f"END {tag};"]
-        dropped = [f"DROP TABLE {name};" for name in drop]
-        return ["BEGIN ISOLATION LEVEL SERIALIZABLE;", *early, *body, *late, *dropped, ending]
-
-
-TARGETS: Mapping[str, type[Target]] = {
-    "sqlserver": SqlServer,
-    "oracle": Oracle,
-    "postgresql": Postgresql,
-}
