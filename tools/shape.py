@@ -10,6 +10,7 @@ from statistics import median
 
 DECISIONS = (ast.If, ast.For, ast.AsyncFor, ast.While, ast.ExceptHandler, ast.IfExp, ast.Assert)
 COMPREHENSIONS = (ast.ListComp, ast.SetComp, ast.DictComp, ast.GeneratorExp)
+LIMIT = 15
 FUNCTIONS = (ast.FunctionDef, ast.AsyncFunctionDef)
 Function = ast.FunctionDef | ast.AsyncFunctionDef
 
@@ -49,7 +50,24 @@ def count_comments(path: Path) -> int:
         return sum(token.type == tokenize.COMMENT for token in tokenize.tokenize(file.readline))
 
 
+def find_complex(path: Path) -> Iterator[str]:
+    """Functions with more decisions than a reader can hold in mind, each with its place."""
+    for function in find_functions(ast.parse(path.read_text(encoding="utf-8"))):
+        complexity = 1 + count_decisions(function)
+        if complexity > LIMIT:
+            yield f"{path}:{function.lineno}: {function.name} has a complexity of {complexity}"
+
+
+def check() -> None:
+    """Stop where a function is over the limit: take it apart along what it decides."""
+    found = [line for path in sorted(Path("src").rglob("*.py")) for line in find_complex(path)]
+    if found:
+        sys.exit("\n".join(found))
+
+
 def main() -> None:
+    if sys.argv[1:] == ["--check"]:
+        return check()
     folder = Path(sys.argv[1] if sys.argv[1:] else "src/yeldro")
     paths = sorted(folder.rglob("*.py"))
     texts = [path.read_text(encoding="utf-8") for path in paths]

@@ -85,7 +85,7 @@ class Option:
         return self.kind in SEVERAL
 
 
-def option(
+def option(  # noqa: PLR0913  # a row of a table, most of it by name
     kind: Kind,
     group: Group,
     metavar: str,

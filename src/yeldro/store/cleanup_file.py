@@ -14,7 +14,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
-from yeldro.core.cleanup.cleanup import Cleanup
+from yeldro.core.cleanup.cleanup import Cleanup, Param, Step
 from yeldro.core.cleanup.reading import Fault, read_cleanup
 from yeldro.core.cleanup.reading import Path as Place
 from yeldro.errors import UsageError
@@ -178,31 +178,36 @@ def write_cleanup(
             document.add(name, value)
     if cleanup.params:
         params = tomlkit.table(is_super_table=True)
-        for one in cleanup.params:
-            entry = tomlkit.table()
-            entry.add("type", one.type)
-            for name, value in (
-                ("default", one.default),
-                ("ask", one.ask),
-                ("allowed", list(one.allowed)),
-            ):
-                if value not in (None, "", []):
-                    entry.add(name, value)
-            params.add(one.name, entry)
+        for param in cleanup.params:
+            params.add(param.name, _param_table(param))
         document.add("params", params)
     if cleanup.guards:
         document.add("guards", _table(cleanup.guards))
     steps = tomlkit.aot()
     for step in cleanup.steps:
-        entry = tomlkit.table()
-        for note in (notes or {}).get(step.name, ()):
-            entry.add(tomlkit.comment(note))
-        entry.add("name", step.name)
-        entry.add(step.verb, step.table)
-        _fill(entry, step.options)
-        steps.append(entry)
+        steps.append(_step_table(step, (notes or {}).get(step.name, ())))
     document.add("steps", steps)
     return str(tomlkit.dumps(document))
+
+
+def _param_table(param: Param) -> Table:
+    entry = tomlkit.table()
+    entry.add("type", param.type)
+    given = {"default": param.default, "ask": param.ask, "allowed": list(param.allowed)}
+    for name, value in given.items():
+        if value not in (None, "", []):
+            entry.add(name, value)
+    return entry
+
+
+def _step_table(step: Step, notes: Sequence[str]) -> Table:
+    entry = tomlkit.table()
+    for note in notes:
+        entry.add(tomlkit.comment(note))
+    entry.add("name", step.name)
+    entry.add(step.verb, step.table)
+    _fill(entry, step.options)
+    return entry
 
 
 def rewrite_cleanup(text: str, cleanup: Cleanup) -> str:
