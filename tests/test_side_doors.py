@@ -118,7 +118,7 @@ def test_a_cycle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) -
 def test_a_transaction_that_ended_behind_our_back_is_noticed(weirs: Path) -> None:
     database = open_database(str(weirs), Mode.WRITE, 1)
     database.begin(Mode.WRITE)
-    database._raw.execute("ROLLBACK")  # type: ignore[attr-defined]  # behind the gate
+    database.raw.execute("ROLLBACK")  # type: ignore[attr-defined]  # behind the gate
     with pytest.raises(DatabaseFailed, match="ended the transaction"):
         database.count_rows(database.schema.find_table("notes"))
     database.close()

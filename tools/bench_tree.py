@@ -271,7 +271,7 @@ def bench_catalogue(report: Report) -> bool:
             )
             server.run([f"CREATE INDEX i{place} ON t{place} (c1, c2)"])
         with closing(server.open()) as database:
-            gate = getattr(database, "_gate")  # noqa: B009
+            gate = getattr(database, "gate")  # noqa: B009
             reader = import_module(f"yeldro.engines.{server.engine}.catalogue")
             more: dict[str, list[Any]] = {
                 "postgresql": [["public"]],

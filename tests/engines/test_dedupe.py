@@ -22,7 +22,7 @@ from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.grouping import Ranking
 from yeldro.core.selection.selection import Asked
-from yeldro.engines.shared.connection import SqlDatabase
+from yeldro.engines.shared.ranking import SqlRanking
 from yeldro.usecases import run as running
 
 TABLES = [
@@ -188,7 +188,7 @@ def test_nobody_takes_the_kept_row(
     waits = {"mariadb": "SET innodb_lock_wait_timeout = 1", "postgresql": "SET lock_timeout = 300"}
     seen = []
 
-    def pair(database: SqlDatabase, ranking: Ranking, into: StoredKeys) -> int:
+    def pair(part: SqlRanking, ranking: Ranking, into: StoredKeys) -> int:
         try:
             filled.run(
                 [
@@ -199,10 +199,10 @@ def test_nobody_takes_the_kept_row(
             seen.append("taken")
         except (sqlite3.Error, psycopg.Error, pymysql.Error):
             seen.append("held")
-        return real(database, ranking, into)
+        return real(part, ranking, into)
 
-    real = SqlDatabase.pair
-    monkeypatch.setattr(SqlDatabase, "pair", pair)
+    real = SqlRanking.pair
+    monkeypatch.setattr(SqlRanking, "pair", pair)
     with closing(filled.open()) as database:
         same, keep = (["name"], ["fullest"]) if table == "weirs" else (["depth"], ["highest far"])
         grouping = read_duplicates(

@@ -228,7 +228,7 @@ def test_tls(
     query = "SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()"
     if engine == "mariadb":
         query = "SELECT VARIABLE_VALUE <> '' FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'SSL_CIPHER'"
-    assert bool(database._gate.read(query)[0][0]) is wanted  # type: ignore[attr-defined]  # an engine has one
+    assert bool(database.gate.read(query)[0][0]) is wanted  # type: ignore[attr-defined]  # an engine has one
     database.close()
 
 
@@ -248,7 +248,7 @@ def test_a_client_with_a_certificate_of_its_own(secured: tuple[str, int, Path]) 
         return
     admin = open_database(f"mariadb://root@127.0.0.1:{port}/mysql", Mode.WRITE, 5)
     for statement in ("CREATE USER far REQUIRE X509", "GRANT SELECT ON mysql.* TO far"):
-        admin._gate.run_text(statement)  # type: ignore[attr-defined]  # an engine has one
+        admin.gate.run_text(statement)  # type: ignore[attr-defined]  # an engine has one
     admin.close()
     url = f"mariadb://far@127.0.0.1:{port}/mysql"
     with pytest.raises(DatabaseFailed, match="Access denied"):

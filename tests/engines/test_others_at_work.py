@@ -106,7 +106,8 @@ def test_inside_the_run(server: Server, tmp_path: Path, moment: str, change: str
             changed.append(cursor.rowcount)
 
     def prepare(database: Database) -> None:
-        original = getattr(database, moment)
+        place = database.archive if moment == "extract" else database
+        original = getattr(place, moment)
 
         def late(*arguments: object) -> object:
             if not others:
@@ -115,7 +116,7 @@ def test_inside_the_run(server: Server, tmp_path: Path, moment: str, change: str
                 time.sleep(0.2)
             return original(*arguments)
 
-        setattr(database, moment, late)
+        setattr(place, moment, late)
 
     rule = Rule.DETACH if moment == "detach" else Rule.DECLARED
     start = image(server)
@@ -225,7 +226,7 @@ def test_several_statements_in_one_are_refused_by_the_server_itself(server: Serv
     server.run(TABLES)
     database = server.open()
     with pytest.raises(YeldroError):
-        database._gate.run_text("DELETE FROM gates; DELETE FROM notes")  # type: ignore[attr-defined]  # past the parser
+        database.gate.run_text("DELETE FROM gates; DELETE FROM notes")  # type: ignore[attr-defined]  # past the parser
     database.close()
     assert len(image(server)["notes"]) == 3
 
@@ -278,7 +279,7 @@ def test_a_temporary_table_of_the_same_name_is_not_meant(server: Server) -> None
     server.run(TABLES)
 
     def hide(database: Database) -> None:
-        run_text = database._gate.run_text  # type: ignore[attr-defined]
+        run_text = database.gate.run_text  # type: ignore[attr-defined]
         run_text("CREATE TEMP TABLE gates AS SELECT 1 AS id, 77 AS weir_id")
         run_text("CREATE TEMP TABLE weirs AS SELECT 1 AS id, 'a' AS name")
 

@@ -325,7 +325,7 @@ def test_a_commit_whose_answer_is_lost(
     original = SqlDatabase.commit
 
     def lose(database: SqlDatabase) -> None:
-        mode = database._mode
+        mode = database.mode
         if committed or mode is Mode.READ:
             original(database)
         if mode is Mode.WRITE:
@@ -418,7 +418,7 @@ def test_an_archive_that_is_not_whole_blocks_the_run(
 ) -> None:
     server.run(TABLES)
     before = images(server)
-    kind = type(server.open())
+    kind = type(server.open().archive)
     original = kind.extract
     monkeypatch.setattr(kind, "extract", lambda *given: [rows + kept for rows in original(*given)])
     document = delete(yeldro, server)
@@ -433,7 +433,7 @@ def test_the_archive_holds_the_latest_values(
     original = SqlDatabase.pull
 
     def late(database: SqlDatabase, *given: Any, **named: Any) -> int:
-        if database._mode is Mode.WRITE and server.engine == "mariadb":
+        if database.mode is Mode.WRITE and server.engine == "mariadb":
             database.count_rows(database.schema.find_table("notes"))
             server.run(["UPDATE notes SET text = 'late' WHERE id = 1"])
         return original(database, *given, **named)

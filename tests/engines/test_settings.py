@@ -43,7 +43,7 @@ def test_settings_are_pinned_whatever_the_server_says(server: Server) -> None:
             [f"ALTER DATABASE {name} SET {setting} = '{value}'" for setting, value in LOOSE.items()]
         )
     database: Any = server.open()
-    found = [database._gate.run_text(query).scalar_one() for query in PINNED[server.engine]]
+    found = [database.gate.run_text(query).scalar_one() for query in PINNED[server.engine]]
     database.close()
     if server.engine == "postgresql":
         server.run([f"ALTER DATABASE {server.place.rpartition('/')[2]} RESET ALL"])
@@ -56,9 +56,9 @@ def test_a_commit_that_the_server_turned_into_a_rollback_is_noticed(server: Serv
     database.begin(Mode.WRITE)
     if server.engine == "postgresql":
         with suppress(YeldroError):
-            database._gate.run_text("SELECT 1 / 0")
+            database.gate.run_text("SELECT 1 / 0")
     else:
-        database._raw.rollback() if server.engine == "mariadb" else database._raw.execute(
+        database.raw.rollback() if server.engine == "mariadb" else database.raw.execute(
             "ROLLBACK"
         )
     with pytest.raises(DatabaseFailed):
@@ -73,7 +73,7 @@ def test_what_ends_the_transaction_is_noticed_at_once(server: Server) -> None:
     database: Any = server.open()
     database.begin(Mode.WRITE)
     with pytest.raises(DatabaseFailed, match="ended the transaction"):
-        database._gate.run_text("CREATE TABLE more (id INTEGER PRIMARY KEY)")
+        database.gate.run_text("CREATE TABLE more (id INTEGER PRIMARY KEY)")
     database.close()
 
 
@@ -83,6 +83,6 @@ def test_a_preview_cannot_write(server: Server) -> None:
     with closing(database):  # else nobody could drop the table
         database.begin(Mode.READ)
         with pytest.raises(YeldroError):
-            database._gate.run_text("DELETE FROM notes")
+            database.gate.run_text("DELETE FROM notes")
         database.rollback()
     assert server.query("SELECT id FROM notes") == [(1,)]

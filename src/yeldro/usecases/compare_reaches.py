@@ -18,7 +18,7 @@ def count_differences(database: Database, old: Reach, new: Reach) -> tuple[int, 
         (old_keys, old_rows), (new_keys, new_rows) = before[cause], after[cause]
         more = database.count_beyond(new_keys, old_keys)
         if isinstance(new_keys, StoredKeys) and new_keys.new:
-            more += database.count_otherwise(new_keys, old_keys)
+            more += database.replacing.count_otherwise(new_keys, old_keys)
         came, went = came + more, went + old_rows - (new_rows - more)
     return came, went
 

@@ -66,7 +66,7 @@ def review(database: Database, text: str, dialect: str | None) -> Review:
 
 def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
     """Find groups of duplicates, in a transaction that cannot change anything."""
-    ranking = database.make_ranking(request.grouping)
+    ranking = database.ranking.make_ranking(request.grouping)
     with looking(database):
         return find_duplicates(database, request, ranking)
 
@@ -74,11 +74,11 @@ def duplicates(database: Database, request: DuplicatesRequest) -> Duplicates:
 @contextmanager
 def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[Iterator[Row]]:
     """All rows of all groups: group, place and every column, streamed while the context is open."""
-    ranking = database.make_ranking(request.grouping)
+    ranking = database.ranking.make_ranking(request.grouping)
     with looking(database):
-        database.rank(ranking)
+        database.ranking.rank(ranking)
         width = 2 + len(request.table.columns)
-        yield (row[:width] for row in database.ranked_rows(ranking, None))
+        yield (row[:width] for row in database.ranking.ranked_rows(ranking, None))
 
 
 def merging(database: Database, request: DuplicatesRequest) -> Preview:

@@ -119,7 +119,7 @@ class Keeper:
         for piece in pieces:
             name = copies[piece.portion.table.name]
             if name not in self._made:
-                self.database.make_copy_table(
+                self.database.archive.make_copy_table(
                     name, piece.portion, find_left(pieces, piece.portion.table)
                 )
                 self._made.append(name)
@@ -217,15 +217,17 @@ class Keeper:
 
         writer.tick = tick
         try:
-            writer.begin([piece.portion for piece in pieces], self.database.find_form, copies)
+            writer.begin(
+                [piece.portion for piece in pieces], self.database.archive.find_form, copies
+            )
             if copies:
                 self._make_copies(pieces, copies)
                 counts = [
-                    self.database.copy_into(copies[piece.portion.table.name], piece)
+                    self.database.archive.copy_into(copies[piece.portion.table.name], piece)
                     for piece in pieces
                 ]
             else:
-                counts = self.database.extract(pieces, writer)
+                counts = self.database.archive.extract(pieces, writer)
             writer.finish(
                 [(piece.portion, count) for piece, count in zip(pieces, counts, strict=True)]
             )
@@ -299,7 +301,7 @@ class Keeper:
         if self.database.abilities.ddl_commits:
             for name in self._made:
                 with suppress(YeldroError):
-                    self.database.drop_copy_table(name)
+                    self.database.archive.drop_copy_table(name)
 
     def drop(self) -> None:
         """Nobody wanted it: nothing is left."""

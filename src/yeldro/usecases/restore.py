@@ -126,7 +126,7 @@ class _Restoration:
             self.gone, _ = count_gone(self.database, self.record)
         stages = self._stage(portions)
         if any(stage.portion.orphans for stage in stages):
-            self.database.allow_orphans()
+            self.database.archive.allow_orphans()
         with looking(self.database):
             self.plan = plan = self._look(stages)
         self.life.shown = True
@@ -236,7 +236,7 @@ class _Restoration:
             self.answers.copying(done, total)
 
         self.source.tick = tick
-        stages = [self.database.stage(portion, self.source) for portion in wanted]
+        stages = [self.database.archive.stage(portion, self.source) for portion in wanted]
         return self._narrow(stages, chosen) if self.request.keys else stages
 
     def _narrow(self, stages: Sequence[Stage], chosen: Sequence[Table]) -> list[Stage]:

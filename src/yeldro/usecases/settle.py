@@ -78,12 +78,12 @@ def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
         check_finished(source)
         portions = source.portions(database.schema)
         stages = [
-            database.stage(portion, source)
+            database.archive.stage(portion, source)
             for portion in portions
             if portion.action is Action.DELETE
         ]
         with looking(database):
-            standings = [database.stand(stage) for stage in stages]
+            standings = [database.archive.stand(stage) for stage in stages]
     finally:
         source.close()
     return sum(one.absent for one in standings), sum(one.rows for one in standings)

@@ -114,11 +114,13 @@ class Merging:
 
     def prepare(self) -> None:
         prepare_merging(self.database, self.request)
-        self._rankings.append(self.database.make_ranking(self.request.grouping))
+        self._rankings.append(self.database.ranking.make_ranking(self.request.grouping))
 
     def look(self, *, store: bool, shown: bool = True) -> Preview:
         ranking = (
-            self._rankings.pop() if store else self.database.make_ranking(self.request.grouping)
+            self._rankings.pop()
+            if store
+            else self.database.ranking.make_ranking(self.request.grouping)
         )
         found = find_duplicates(self.database, self.request, ranking, shown=shown)
         self.ranking = ranking
@@ -132,7 +134,7 @@ class Merging:
         # Else the tally proves it: all surplus rows are gone, no other row is, and none was
         # changed.
         unproven = self.request.table in changed or self.request.table.shares_identity
-        left = self.database.count_left_groups(self.ranking) if unproven else 0
+        left = self.database.ranking.count_left_groups(self.ranking) if unproven else 0
         if left:
             return f"{left:,} groups of {self.request.table.label} still hold several rows"
         if self.request.unique_name and not self.database.abilities.ddl_commits:

@@ -67,6 +67,9 @@ _COMMENTS = {
 }
 
 
+_PARTS = ("ranking", "replacing", "archive")
+
+
 class Scribe:
     """Stands in for a database while a cleanup is rehearsed, and keeps what is sent."""
 
@@ -78,6 +81,12 @@ class Scribe:
 
     def __getattr__(self, name: str) -> Any:
         found = getattr(self._database, name)
+        if name in _PARTS:
+            return _PartOfScribe(self, found)
+        return self.record_calls(name, found)
+
+    def record_calls(self, name: str, found: Any) -> Any:
+        """What keeps the statements of each call of `found`; itself where it is no method."""
         if not callable(found):
             return found
 
@@ -118,6 +127,16 @@ class Scribe:
                 counted = one.rows if role is Role.CHANGE and name != "unlink" else None
                 self.entries.append(Entry(role, one.text, comment, comment != self._told, counted))
                 self._told = comment
+
+
+class _PartOfScribe:
+    """The same for a part of the database."""
+
+    def __init__(self, scribe: Scribe, part: object) -> None:
+        self._scribe, self._part = scribe, part
+
+    def __getattr__(self, name: str) -> Any:
+        return self._scribe.record_calls(name, getattr(self._part, name))
 
 
 def _describe(name: str, arguments: Sequence[Any]) -> str:
@@ -220,12 +239,12 @@ def _write_copies(scribe: Scribe, found: Preview, archive: str) -> list[Entry]:
                 f"There is a table {name} already.", "--archive-table NAME names other ones."
             )
         mine = [piece for piece in pieces if piece.portion.table is table]
-        making = database.write_copy_table(name, mine[0].portion, find_left(pieces, table))
+        making = database.archive.write_copy_table(name, mine[0].portion, find_left(pieces, table))
         entries.append(
             Entry(Role.MAKE, making, f"Where the rows of {table.label} are kept", lasting=True)
         )
         for piece in mine:
-            text = database.write_copy(name, piece)
+            text = database.archive.write_copy(name, piece)
             entries.append(
                 Entry(
                     Role.CHANGE, text, f"A copy of rows of {table.label}", rows=piece.portion.rows

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Protocol
 
+from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Reference, Table, TableName
 
 
-class Copying(Protocol):
+class ArchiveQueries(Protocol):
     """Exact copies, outside or in new tables, and what a restoration stages and compares."""
 
     def find_form(self, column: Column) -> Form:
@@ -133,4 +134,15 @@ class Copying(Protocol):
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """See that the database will not give out the numbers of rows that were put back."""
+        ...
+
+    def find_images(
+        self, keys: KeySet, columns: Sequence[str], *, apart: bool, shown: Sequence[str] = ()
+    ) -> Iterator[Row]:
+        """For every row of a key set a text that is the same for two rows where the bytes of these
+        columns are; 1, or with `apart` 0 for a row that was not matched itself; and the columns
+        that are `shown`. Streamed, in no order.
+
+        Rows that nothing tells apart have the text alone.
+        """
         ...

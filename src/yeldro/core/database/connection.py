@@ -7,10 +7,11 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Protocol, TypeVar
 
 from yeldro.core.database.abilities import Abilities, Effect, Mode
-from yeldro.core.database.archive_queries import Copying
+from yeldro.core.database.archive_queries import ArchiveQueries
 from yeldro.core.database.change_counts import Changes
-from yeldro.core.database.duplicate_queries import Replacing
+from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.database.reach_queries import Looking
+from yeldro.core.database.replacing_queries import ReplacingQueries
 from yeldro.core.database.sent import Sent
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Reference, Schema, Table
@@ -19,7 +20,7 @@ from yeldro.core.selection.grouping import Grouping
 T = TypeVar("T")
 
 
-class Database(Looking, Replacing, Copying, Protocol):
+class Database(Looking, Protocol):
     """One open connection. Errors of the database come as DatabaseFailed, faults in a condition as
     UsageError."""
 
@@ -37,6 +38,15 @@ class Database(Looking, Replacing, Copying, Protocol):
 
     encoding: str
     """The text encoding that an archive must have so that the engine can write it."""
+
+    @property
+    def ranking(self) -> RankingQueries: ...
+
+    @property
+    def replacing(self) -> ReplacingQueries: ...
+
+    @property
+    def archive(self) -> ArchiveQueries: ...
 
     def close(self) -> None: ...
 

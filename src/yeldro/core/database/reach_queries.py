@@ -86,17 +86,6 @@ class Looking(Protocol):
         """The values of a column among the matched rows that differ byte by byte."""
         ...
 
-    def find_images(
-        self, keys: KeySet, columns: Sequence[str], *, apart: bool, shown: Sequence[str] = ()
-    ) -> Iterator[Row]:
-        """For every row of a key set a text that is the same for two rows where the bytes of these
-        columns are; 1, or with `apart` 0 for a row that was not matched itself; and the columns
-        that are `shown`. Streamed, in no order.
-
-        Rows that nothing tells apart have the text alone.
-        """
-        ...
-
     def sum_keys(self, keys: KeySet) -> int:
         """A sum over the first column of a stored key set, whole numbers: other keys hardly ever
         have the same."""

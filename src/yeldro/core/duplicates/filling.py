@@ -49,7 +49,7 @@ def find_filled(database: Database, request: DuplicatesRequest, ranking: Ranking
     changes = []
     for columns in find_fillable(database.schema, request.table) if request.filling else ():
         keys = database.make_key_set(request.table, columns)
-        rows = database.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS)
+        rows = database.ranking.fill_kept(ranking, keys, blanks=request.filling is Filling.BLANKS)
         changes.append(Change(Action.FILL, keys, columns, rows))
     return changes
 
@@ -62,13 +62,13 @@ def leave_references(
     for reference in database.schema.outgoing(filled.table):
         gone = sets.get(reference.parent.name)
         if gone and filled.rows and reference.columns == filled.columns and not reference.broken:
-            database.leave(filled.keys, reference, gone)
+            database.replacing.leave(filled.keys, reference, gone)
     columns = tuple(
         name
         for name in filled.columns
-        if filled.rows and database.count_shifted(filled.keys, [name])
+        if filled.rows and database.replacing.count_shifted(filled.keys, [name])
     )
-    marks = database.count_images(filled.keys) if columns else {}
+    marks = database.replacing.count_images(filled.keys) if columns else {}
     return Change(Action.FILL, filled.keys, columns, sum(marks.values()))
 
 
@@ -88,7 +88,7 @@ def _find_loops(search: Search, change: Change, moved: Sequence[Change]) -> Iter
     for reference in database.schema.outgoing(table):
         if not reference.is_self or reference.columns != change.columns:
             continue
-        if rows := database.count_loops(reference, sets):
+        if rows := database.replacing.count_loops(reference, sets):
             yield Stop(table, rows, reference, reason, "leaving out --fill")
 
 
@@ -99,7 +99,7 @@ def _find_doubled(search: Search, change: Change) -> Iterator[Stop]:
         if not (unique.parts or unique.uses <= set(change.keys.new)):
             continue  # what is not filled with it keeps the rows apart, or the database refuses
         collided = database.make_key_set(table, find_carried(database.schema, table))
-        rows = database.find_collisions(change.keys, gone, unique, collided)
+        rows = database.replacing.find_collisions(change.keys, gone, unique, collided)
         if rows and via:
             reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
             yield Stop(table, rows, via, reason, "leaving out --fill")

@@ -77,8 +77,8 @@ def find_duplicates(
     """Rank the rows of every group inside the open transaction, and look at the first groups where
     they are `shown`."""
     grouping = request.grouping
-    database.rank(ranking)
-    groups, rows = database.count_groups(ranking)
+    database.ranking.rank(ranking)
+    groups, rows = database.ranking.count_groups(ranking)
     if not shown:
         return Duplicates(database.name, request, groups, rows, (), (), title=database.title)
     rules = grouping.rules
@@ -86,17 +86,19 @@ def find_duplicates(
         rules = tuple(_possible_rules(request.table, grouping))
     decisions: Sequence[int] = ()
     if groups and rules:
-        count = database.count_decisions if grouping.rules else database.count_choices
+        count = (
+            database.ranking.count_decisions if grouping.rules else database.ranking.count_choices
+        )
         decisions = count(ranking, rules)
     texts = grouping.exact_texts if groups else ()
-    merged = zip(texts, database.count_merged(ranking, texts), strict=True)
-    nulls, blanks = database.count_left_out(ranking)
+    merged = zip(texts, database.ranking.count_merged(ranking, texts), strict=True)
+    nulls, blanks = database.ranking.count_left_out(ranking)
     return Duplicates(
         database.name,
         request,
         groups,
         rows,
-        tuple(database.count_sizes(ranking)),
+        tuple(database.ranking.count_sizes(ranking)),
         tuple(_list_groups(database, request, ranking, rules if groups else ())),
         tuple(zip(rules, decisions, strict=False)),
         tuple((name, spellings) for name, spellings in merged if spellings),
@@ -129,16 +131,18 @@ def _possible_rules(table: Table, grouping: Grouping) -> Iterator[Rule]:
 def _list_groups(
     database: Database, request: DuplicatesRequest, ranking: Ranking, rules: Sequence[Rule]
 ) -> list[Group]:
-    numbers = database.first_groups(ranking, request.groups)
+    numbers = database.ranking.first_groups(ranking, request.groups)
     if not numbers:
         return []
     references = [one for one in database.schema.incoming(request.table) if not one.broken]
-    dependents = {one: database.count_hanging(ranking, one, numbers) for one in references}
+    dependents = {one: database.ranking.count_hanging(ranking, one, numbers) for one in references}
     choices: dict[str, Mapping[int, int]] = {}
     if not request.grouping.is_decided:
-        choices = {rule.text: database.find_choices(ranking, rule, numbers) for rule in rules}
+        choices = {
+            rule.text: database.ranking.find_choices(ranking, rule, numbers) for rule in rules
+        }
     rows: dict[int, list[Row]] = {number: [] for number in numbers}
-    for number, _, *cells in database.ranked_rows(ranking, numbers):
+    for number, _, *cells in database.ranking.ranked_rows(ranking, numbers):
         rows[number].append(tuple(cells))
     return [
         _make_group(

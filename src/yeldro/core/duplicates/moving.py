@@ -77,7 +77,7 @@ class MovingSearch(Search):
                 table, find_new(table, self.movers[table.name])
             )
         images = self.images[table.name]
-        self.database.clear(images)
+        self.database.replacing.clear(images)
         gone = self.sets.get(table.name)
         for reference in references:
             parents = self.sets[reference.parent.name]
@@ -86,7 +86,9 @@ class MovingSearch(Search):
             )
         for reference in references:
             filled = self.filled if reference.parent is self.root else None
-            self.database.repoint(reference, self.sets[reference.parent.name], images, filled)
+            self.database.replacing.repoint(
+                reference, self.sets[reference.parent.name], images, filled
+            )
 
     def _drop_collisions(self, table: Table, references: Sequence[Reference]) -> bool:
         """Let rows that collide be surplus rows too, where they may be dropped. Returns whether
@@ -117,27 +119,27 @@ class MovingSearch(Search):
     def _note_collisions(self, table: Table, unique: Unique, gone: StoredKeys) -> None:
         known, _ = self.collided.get((table.name, unique), (None, 0))
         into = known or self.database.make_key_set(table, find_carried(self.schema, table))
-        self.database.clear(into)
-        rows = self.database.find_collisions(self.images[table.name], gone, unique, into)
+        self.database.replacing.clear(into)
+        rows = self.database.replacing.find_collisions(self.images[table.name], gone, unique, into)
         self.collided[table.name, unique] = into, rows
 
     def _drop(self, table: Table, unique: Unique, gone: StoredKeys) -> bool:
         images = self.images[table.name]
-        rows = self.database.find_collisions(images, gone, unique, gone)
+        rows = self.database.replacing.find_collisions(images, gone, unique, gone)
         if not rows:
             return False
         self.counts[table.name] += rows
         _, before = self.collided.get((table.name, unique), (gone, 0))
         self.collided[table.name, unique] = gone, before + rows
         # A row that was to take the place of others may have gone itself by now.
-        while self.database.pass_on(gone):
+        while self.database.replacing.pass_on(gone):
             pass
-        self.database.remove(images, gone)
+        self.database.replacing.remove(images, gone)
         return True
 
     def _change(self, table: Table) -> Change | None:
         images = self.images[table.name]
-        marks = self.database.count_images(images)
+        marks = self.database.replacing.count_images(images)
         rows = sum(marks.values())
         if not rows:
             return None
@@ -164,7 +166,7 @@ class MovingSearch(Search):
             return False
         if waiting and self._may_wait(reference):
             return True
-        return bool(self.database.count_shifted(images, reference.columns))
+        return bool(self.database.replacing.count_shifted(images, reference.columns))
 
     def _may_wait(self, reference: Reference) -> bool:
         return self.filled is not None and bool(set(reference.referred) & set(self.filled.new))
@@ -172,7 +174,7 @@ class MovingSearch(Search):
     def find_collisions(self) -> Iterator[Collision]:
         for (name, unique), (keys, rows) in self.collided.items():
             if rows:
-                pairs = tuple(self.database.list_pairs(keys, _PAIRS))
+                pairs = tuple(self.database.replacing.list_pairs(keys, _PAIRS))
                 table = self.schema.by_name[name]
                 yield Collision(table, unique.columns, rows, pairs, self.rules.drops(table))
 
@@ -190,12 +192,12 @@ class MovingSearch(Search):
 
     def _immovable(self, change: Change) -> Iterator[Stop]:
         table, images = change.table, change.keys
-        looped = self.database.count_images(images).get(Mark.LOOPED, 0)
+        looped = self.database.replacing.count_images(images).get(Mark.LOOPED, 0)
         for reference in self.movers[table.name]:
             gone = self.sets.get(reference.parent.name)
             if not gone or not self.counts[reference.parent.name]:
                 continue
-            if rows := self.database.count_still(reference, gone, images):
+            if rows := self.database.replacing.count_still(reference, gone, images):
                 reason = f"{', '.join(reference.referred)} is NULL in the kept row"
                 yield Stop(table, rows, reference, reason, "--fill")
             if reference in change.via:
@@ -208,7 +210,7 @@ class MovingSearch(Search):
         """Rows that would point at themselves."""
         if not reference.is_self:
             return
-        if rows := looped or self.database.count_loops(reference, [change.keys]):
+        if rows := looped or self.database.replacing.count_loops(reference, [change.keys]):
             table = change.table
             lift = "" if looped else f"--dependents {table.label}=detach"
             yield Stop(table, rows, reference, "moved, it would make a loop", lift)
@@ -238,7 +240,7 @@ class MovingSearch(Search):
             shared = [name for name in other.columns if name in reference.columns]
             if not shared or other is reference or other.broken:
                 continue
-            if rows := self.database.count_shifted(change.keys, shared):
+            if rows := self.database.replacing.count_shifted(change.keys, shared):
                 yield Stop(
                     change.table, rows, other, f"{', '.join(shared)} would change for it too", ""
                 )

@@ -99,19 +99,19 @@ def _fix_surplus(database: Database, ranking: Ranking, *, paired: bool) -> tuple
     """The surplus rows by their keys, and how many they are. Those that are `paired` stand beside
     the row that takes their place."""
     table = ranking.table
-    database.lock_ranked(ranking)
+    database.replacing.lock_ranked(ranking)
     if table.shares_identity:
-        groups, rows = database.count_groups(ranking)
+        groups, rows = database.ranking.count_groups(ranking)
         return AlikeRows(table, table.identity, ranking.name), rows - groups
     new = find_carried(database.schema, table) if paired else ()
     keys = database.make_key_set(table, new)
-    return keys, database.pair(ranking, keys)
+    return keys, database.ranking.pair(ranking, keys)
 
 
 def _find_kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
     """A kept row may depend on a surplus one: it must not go with it."""
     table = search.root
-    if rows := search.database.count_kept(ranking, search.sets[table.name]):
+    if rows := search.database.ranking.count_kept(ranking, search.sets[table.name]):
         ways = [one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)]
         lift = f"--dependents {table.label}=detach"
         yield Stop(table, rows, ways[0], "these are kept rows", lift)

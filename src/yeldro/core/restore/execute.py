@@ -59,7 +59,7 @@ class _Undoing:
         database = self.database
         for stage, part in self.back.items():
             if part.standing.there:
-                database.keep_absent(stage)
+                database.archive.keep_absent(stage)
         effects = list(self._find_effects())
         touched = self._find_touched(effects)
         staged = {table: self._stages_of(table) for table in touched}
@@ -67,7 +67,7 @@ class _Undoing:
         # Where a trigger may write to rows, what counts is whether any but the restored ones are
         # other rows in the end.
         foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
-        others = {table: database.digest_others(table, staged[table]) for table in foreseen}
+        others = {table: database.archive.digest_others(table, staged[table]) for table in foreseen}
         start = database.find_changes()
         self._put_back()
         database.force_checks()
@@ -77,7 +77,7 @@ class _Undoing:
         for line in lines:
             self.done[line.table] += line.inserted_by_triggers
         explained = self._explain(changed, staged, others)
-        database.advance_counters(list(self.back))
+        database.archive.advance_counters(list(self.back))
         return Tally(
             tuple(lines),
             changed.total,
@@ -110,22 +110,22 @@ class _Undoing:
         database = self.database
         for part in self.again:
             if part.stage.portion.waits:
-                self.done[part.table] += database.empty_waiting(part.stage)
+                self.done[part.table] += database.archive.empty_waiting(part.stage)
         filled = [part for part in self.again if part.stage.portion.action is Action.FILL]
         for part in filled:
-            self.done[part.table] += database.reattach(part.stage)
+            self.done[part.table] += database.archive.reattach(part.stage)
         for group in in_order(database, list(self.back)):
             self._insert(group)
         for part in self.again:
             if part not in filled:
-                self.done[part.table] += database.reattach(part.stage)
+                self.done[part.table] += database.archive.reattach(part.stage)
 
     def _insert(self, group: Sequence[Stage]) -> None:
         """Tables that reference each other come back in one statement."""
         if len(group) == 1:
-            self.done[group[0].table] += self.database.insert(group[0])
+            self.done[group[0].table] += self.database.archive.insert(group[0])
             return
-        for stage, rows in zip(group, self.database.insert_together(group), strict=True):
+        for stage, rows in zip(group, self.database.archive.insert_together(group), strict=True):
             self.done[stage.table] += rows
 
     def _explain(
@@ -141,10 +141,10 @@ class _Undoing:
             # More changes than rows are fine where no other row was touched by them.
             for table, stages in staged.items():
                 more = changed.of(table).total - self.done[table]
-                if more and not database.count_touched(table, stages):
+                if more and not database.archive.count_touched(table, stages):
                     explained += more
             return explained
-        digests = {table: database.digest_others(table, staged[table]) for table in others}
+        digests = {table: database.archive.digest_others(table, staged[table]) for table in others}
         return max(explained, changed.total) if others and digests == others else explained
 
     def _account(self, table: Table, before: int, effects: Sequence[Effect]) -> Line:
@@ -188,7 +188,9 @@ def _count_dangling(database: Database, part: RestorePart) -> int:
 
 
 def _find_differing(database: Database, parts: Sequence[RestorePart]) -> tuple[str, ...]:
-    found = dict.fromkeys(name for part in parts for name in database.find_differing(part.stage))
+    found = dict.fromkeys(
+        name for part in parts for name in database.archive.find_differing(part.stage)
+    )
     return tuple(found)
 
 
@@ -201,7 +203,7 @@ def _may_insert(database: Database, effects: Sequence[Effect], table: Table) -> 
 def _count_whole(database: Database, part: RestorePart) -> int:
     """Without a key all rows that look like an archived one are counted, those that stayed
     included."""
-    whole = database.count_whole(part.stage)
+    whole = database.archive.count_whole(part.stage)
     if part.stage.key:
         return whole
     alike = part.stage.portion.alike
@@ -212,6 +214,8 @@ def _count_whole(database: Database, part: RestorePart) -> int:
 def _count_attached(database: Database, part: RestorePart) -> int:
     """Detached rows that point at what they pointed at, unless something else of a row changed with
     that."""
-    after = database.stand(part.stage)
-    altered = part.standing.whole - database.count_whole(part.stage) if part.stage.key else 0
+    after = database.archive.stand(part.stage)
+    altered = (
+        part.standing.whole - database.archive.count_whole(part.stage) if part.stage.key else 0
+    )
     return after.same - part.standing.same - max(0, altered)

@@ -17,17 +17,17 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Sto
 
     Returns how many rows of `root` these are.
     """
-    kept = {stage.portion.number: database.make_staged_set(stage) for stage in stages}
+    kept = {stage.portion.number: database.archive.make_staged_set(stage) for stage in stages}
     back = [stage for stage in stages if stage.portion.action is Action.DELETE]
     chosen = 0
     for stage in back:
         if stage.table is root:
-            chosen += database.pull_staged(stage, kept[stage.portion.number], None, listed)
+            chosen += database.archive.pull_staged(stage, kept[stage.portion.number], None, listed)
     added = 1
     while added:
         added = sum(_pull_dependents(database, stage, back, kept) for stage in stages)
     for stage in stages:
-        database.keep_staged(stage, kept[stage.portion.number])
+        database.archive.keep_staged(stage, kept[stage.portion.number])
     return chosen
 
 
@@ -42,5 +42,5 @@ def _pull_dependents(
         for other in back:
             if overlaps(other.table, reference.parent):
                 mine, parents = kept[stage.portion.number], kept[other.portion.number]
-                added += database.pull_staged(stage, mine, reference, parents)
+                added += database.archive.pull_staged(stage, mine, reference, parents)
     return added

@@ -133,7 +133,7 @@ def _look_at(
     database: Database, stage: Stage, parents: Sequence[Stage], touched: set[Table]
 ) -> RestorePart:
     """One part. `touched` are tables of which later steps changed rows."""
-    standing = database.stand(stage)
+    standing = database.archive.stand(stage)
     is_change = stage.portion.action is not Action.DELETE
     if (is_change or not stage.key) and stage.table in touched:
         return RestorePart(stage, standing, waits=True)
@@ -145,7 +145,7 @@ def _look_at(
 def _count_beside(database: Database, stage: Stage, earlier: Sequence[Stage]) -> tuple[int, int]:
     """How many rows an earlier part has for the same action too, and of those to be restored."""
     known = [other for other in earlier if _is_same_action(other, stage)]
-    return database.count_beside(stage, known) if known else (0, 0)
+    return database.archive.count_beside(stage, known) if known else (0, 0)
 
 
 def _is_same_action(one: Stage, other: Stage) -> bool:
@@ -185,7 +185,7 @@ def find_parentless(
         parents = [other for other in stages if overlaps(other.table, reference.parent)]
         referred = set(reference.referred)
         kept = [parent for parent in parents if referred <= set(parent.portion.columns)]
-        if rows := database.count_parentless(reference, stage, kept):
+        if rows := database.archive.count_parentless(reference, stage, kept):
             yield reference, rows
 
 
@@ -195,7 +195,9 @@ def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[
     for part in changes:
         same = [other.stage.portion for other in changes if other.table is part.table]
         known = {name for portion in same for name in portion.changed}
-        columns = [name for name in database.find_differing(part.stage) if name not in known]
+        columns = [
+            name for name in database.archive.find_differing(part.stage) if name not in known
+        ]
         if columns:
             yield (
                 f"Rows of {part.table.label} are not as before the run in {', '.join(columns)}; "

@@ -52,7 +52,7 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
     """What of the reach cannot be kept exactly, or could not be brought back, with the reason."""
     for table in dict.fromkeys(part.table for part in reach.parts if part.rows):
         for column in table.columns:
-            form = database.find_form(column)
+            form = database.archive.find_form(column)
             if form.fault and column.name not in left_out.get(table, ()):
                 yield f"{table.label}.{column.name} cannot be kept exactly: {form.fault}."
     for change in reach.changes:
@@ -88,7 +88,7 @@ def find_pieces(
         columns = _find_kept(keys.table, left_out)
         key = find_lasting_key(database, keys, changed)
         number = earlier + len(pieces) + 1
-        alike = None if key else database.count_alike(keys, columns)
+        alike = None if key else database.archive.count_alike(keys, columns)
         portion = Portion(
             number,
             keys.table,
@@ -150,7 +150,9 @@ def find_lasting_key(
         if set(names) & set(changed):
             continue
         columns = [keys.table.column(name) for name in names]
-        if not any(column.nullable for column in columns) or not database.count_unset(keys, names):
+        if not any(column.nullable for column in columns) or not database.archive.count_unset(
+            keys, names
+        ):
             return names
     return ()
 

@@ -99,7 +99,9 @@ def _perform(database: Database, step: Step) -> int:
     if step.verb is Verb.TRUNCATE:
         return database.truncate(step.table)
     if step.verb in (Verb.MOVE, Verb.FILL, Verb.ARRIVE):
-        return database.change(step.keys, step.columns, step.waits, late=step.verb is Verb.ARRIVE)
+        return database.replacing.change(
+            step.keys, step.columns, step.waits, late=step.verb is Verb.ARRIVE
+        )
     assert step.reference is not None
     if step.verb is Verb.UNLINK:
         return database.unlink(step.reference, step.keys)

@@ -150,7 +150,7 @@ class TableAccount:
         for change in self.reach.changes:
             if change.table is not self.table:
                 continue
-            found = self.database.count_changed(change.keys, change.columns)
+            found = self.database.replacing.count_changed(change.keys, change.columns)
             if change.action is Action.FILL:
                 unfilled += change.rows - sum(found.values())
                 continue

@@ -75,7 +75,9 @@ def list_sealed(database: Database, reach: Reach) -> Iterator[Sealed]:
     """
     for actions, keys, apart in _find_actions(reach):
         columns = _find_telling(database, keys)
-        for image, *cells in database.find_images(keys, columns, apart=apart, shown=columns):
+        for image, *cells in database.archive.find_images(
+            keys, columns, apart=apart, shown=columns
+        ):
             shown = ", ".join(map(_write, cells[1:])) if cells else image.replace("\t", ", ")
             yield Sealed(actions[cells[0] if cells else 1], image, shown)
 
@@ -152,6 +154,8 @@ def make_seal(database: Database, reach: Reach) -> Seal:
     sealing = Sealing()
     for actions, keys, apart in _find_actions(reach):
         starts = [_start(action) for action in actions]
-        for image, *cells in database.find_images(keys, _find_telling(database, keys), apart=apart):
+        for image, *cells in database.archive.find_images(
+            keys, _find_telling(database, keys), apart=apart
+        ):
             sealing.add(starts[cells[0] if cells else 1], image)
     return sealing.make(reach.matched)

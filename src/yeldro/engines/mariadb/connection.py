@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
-from functools import cached_property, partial
+from functools import cached_property
 from typing import Any
 
 import pymysql
@@ -16,27 +16,23 @@ import sqlalchemy as sa
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
-from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
-from yeldro.core.model.schema import WHOLE_ROW, Column, Family, Reference, Table, TableName
-from yeldro.core.selection.grouping import Ignored, Ranking, Same
-from yeldro.core.selection.plain_text import WHITE
+from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
+from yeldro.engines.mariadb.archive import MariadbArchive
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
+from yeldro.engines.mariadb.ranking import MariadbRanking
+from yeldro.engines.mariadb.settings import PINNED
 from yeldro.engines.mariadb.statements import (
-    OWN_KEY,
     CreateKeyTable,
-    JsonTable,
     MariadbStatements,
-    Utf8,
 )
 from yeldro.engines.mariadb.triggers import Bodies, Written
-from yeldro.engines.mariadb.values import Way, find_way, within_packets, write_plain, write_row
 from yeldro.engines.shared.connection import (
     LONGEST,
     SqlDatabase,
@@ -48,42 +44,13 @@ from yeldro.engines.shared.connection import (
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import DIGEST, Holding
 from yeldro.engines.shared.literals import write_for_mariadb
-from yeldro.engines.shared.plain_text import ServerSpelling
-from yeldro.engines.shared.statements import Rows, Words, bare, in_brackets
+from yeldro.engines.shared.replacing import SqlReplacing
+from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
-from yeldro.errors import BadStatement, DatabaseFailed, Refused, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
 
-_SQL_MODES = (
-    "STRICT_TRANS_TABLES",
-    "STRICT_ALL_TABLES",
-    "NO_AUTO_VALUE_ON_ZERO",
-    "NO_ENGINE_SUBSTITUTION",
-)
-# Session variables that change what a value, a condition or a statement means. `sql_mode` leaves
-# out everything that would make the server read a condition otherwise than our parser does.
-_PINNED: dict[str, str | int] = {
-    "time_zone": "+00:00",
-    "sql_mode": ",".join(_SQL_MODES),
-    "foreign_key_checks": 1,
-    "unique_checks": 1,
-    "autocommit": 1,
-    "sql_safe_updates": 0,
-    "sql_select_limit": 18446744073709551615,
-    "character_set_client": "utf8mb4",
-    "character_set_connection": "utf8mb4",
-    "character_set_results": "utf8mb4",
-    "completion_type": "NO_CHAIN",
-    "max_recursive_iterations": 4294967295,
-    "group_concat_max_len": 1 << 30,
-    "tx_read_only": 0,
-    "max_sort_length": 1 << 16,
-    "sort_buffer_size": 1 << 28,
-}
 # Seconds that asking a server to end a statement may take.
 _CANCELLING = 1.0
-_FETCHED = 1000
-_LOADING = "ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO"
-_LONG = ("mediumtext", "longtext", "mediumblob", "longblob")
 # Settings under which every table must have a primary key.
 _DEMANDS = """
 SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
@@ -152,7 +119,7 @@ def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
     return MariadbDatabase(connection, address, wait, link)
 
 
-class MariadbDatabase(ServerSpelling, SqlDatabase):
+class MariadbDatabase(SqlDatabase):
     """A connection to one database."""
 
     dialect = "mysql"
@@ -171,21 +138,21 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         shared_index_names=False,
         quirks=frozenset({Quirk.TEXTS_AS_NUMBERS, Quirk.QUOTED_TEXTS, Quirk.PIPES_ARE_OR}),
     )
-    _statements: MariadbStatements
+    statements: MariadbStatements
 
     _counts_key_rows = True
     _alone = False
     _unsure = False
     """Whether rows went with the checks off, after which the engine's word for a reference is not
     enough."""
-    _aside = 0
+    aside = 0
     """Rows that were written to key tables while a run was counted."""
 
     def __init__(
         self, connection: sa.Connection, address: Address, wait: float, link: Link
     ) -> None:
         raw: Any = connection.connection.driver_connection
-        self._raw = raw
+        self.raw = raw
         self._dialect = connection.dialect
         self._engine, self._thread = connection.engine, int(raw.thread_id())
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
@@ -194,19 +161,22 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         super().__init__(
             str(address), gate, MariadbStatements(address.database, lambda value: value)
         )
+        self.ranking = MariadbRanking(self)
+        self.replacing = SqlReplacing(self)
+        self.archive = MariadbArchive(self)
         try:
             self._check_session(link)
-            if self._gate.run_text("SELECT @@SESSION.tx_read_only").scalar_one():
+            if self.gate.run_text("SELECT @@SESSION.tx_read_only").scalar_one():
                 self._only_looks = "tx_read_only"
             self._pin_settings(wait)
             self._find_rights()
-            found = self._gate.read(_DEMANDS)
-            self._statements.demands_keys = any(
+            found = self.gate.read(_DEMANDS)
+            self.statements.demands_keys = any(
                 "ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found
             )
-            self.schema, self._bodies = read_schema(self._gate, address.database)
-            self._statements.avoid(table.name.name for table in self.schema.tables)
-            self._judge_by(MariadbJudge(self._gate, self.schema))
+            self.schema, self._bodies = read_schema(self.gate, address.database)
+            self.statements.avoid(table.name.name for table in self.schema.tables)
+            self._judge_by(MariadbJudge(self.gate, self.schema))
         except BaseException:
             self.close()
             raise
@@ -218,48 +188,48 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             raise pooled()
 
     def _find_session(self) -> int:
-        return int(self._gate.run_text("SELECT CONNECTION_ID()").scalar_one())
+        return int(self.gate.run_text("SELECT CONNECTION_ID()").scalar_one())
 
     def _pin_settings(self, wait: float) -> None:
         """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
         wanted = {
-            **_PINNED,
+            **PINNED,
             "innodb_lock_wait_timeout": max(1, round(wait)),
             "lock_wait_timeout": max(1, round(wait)),
         }
         for name, value in wanted.items():
             written = f"'{value}'" if isinstance(value, str) else value
-            self._gate.run_text(f"SET SESSION {name} = {written}")
+            self.gate.run_text(f"SET SESSION {name} = {written}")
         for name, value in wanted.items():
-            found = self._gate.run_text(f"SELECT @@SESSION.{name}").scalar_one()
+            found = self.gate.run_text(f"SELECT @@SESSION.{name}").scalar_one()
             if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
     def _find_rights(self) -> None:
         """Without temporary tables one can still look: what would be in them is held here."""
-        name = next(self._names)
+        name = next(self.names)
         try:
-            self._gate.run_text(f"CREATE TEMPORARY TABLE {name} (n INT PRIMARY KEY)")
+            self.gate.run_text(f"CREATE TEMPORARY TABLE {name} (n INT PRIMARY KEY)")
         except DatabaseFailed:
-            user, _, host = str(self._gate.read("SELECT CURRENT_USER()")[0][0]).rpartition("@")
+            user, _, host = str(self.gate.read("SELECT CURRENT_USER()")[0][0]).rpartition("@")
             lift = (
                 f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' would "
                 "let it."
             )
-            self._gate.lift = lift
-            self._statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift, as_text)
+            self.gate.lift = lift
+            self.statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift, as_text)
         else:
-            self._gate.run_text(f"DROP TEMPORARY TABLE {name}")
+            self.gate.run_text(f"DROP TEMPORARY TABLE {name}")
 
     def _make_writer(self, leave_out: str) -> Writer:
         return Writer(self._dialect, self.dialect, write_for_mariadb, leave_out)
 
     def write_settings(self) -> list[str]:
         wanted = {
-            name: _PINNED[name]
+            name: PINNED[name]
             for name in ("time_zone", "sql_mode", "foreign_key_checks", "max_sort_length")
         }
-        wanted["max_recursive_iterations"] = _PINNED["max_recursive_iterations"]
+        wanted["max_recursive_iterations"] = PINNED["max_recursive_iterations"]
         return [
             "SET NAMES utf8mb4",
             *(f"SET SESSION {name} = {value!r}" for name, value in wanted.items()),
@@ -268,7 +238,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def close(self) -> None:
         """A connection that was cut in the middle of a statement leaves the server working on it:
         it is ended there."""
-        cut = not self._raw.open
+        cut = not self.raw.open
         super().close()
         if cut:
             with suppress(sa.exc.DBAPIError), self._engine.connect() as other:
@@ -282,7 +252,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
             sa.func.sha1(sa.func.concat(sa.func.database(), name)), sa.literal_column("40")
         )
         if (
-            self._gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one()
+            self.gate.run(sa.select(sa.func.get_lock(own, sa.literal_column("0")))).scalar_one()
             != 1
         ):
             raise under_way()
@@ -291,7 +261,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         """The server tells with every answer whether a transaction is open
         (SERVER_STATUS_IN_TRANS)."""
         return self._alone or bool(
-            self._raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS
+            self.raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS
         )
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
@@ -299,18 +269,18 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         for table in alone:  # there is never more than one
             # TRUNCATE commits by itself: only a lock on the table makes the counts before and after
             # belong together.
-            self._gate.run(Words("LOCK TABLES", self._statements.table(table), "WRITE"))
+            self.gate.run(Words("LOCK TABLES", self.statements.table(table), "WRITE"))
             return
         # At REPEATABLE READ what fills a key table locks the rows that it reads, which a preview
         # must not.
         level = "READ COMMITTED" if mode is Mode.READ else "REPEATABLE READ"
-        self._gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}", Kind.PLAIN)
-        self._gate.run_text(
+        self.gate.run_text(f"SET TRANSACTION ISOLATION LEVEL {level}", Kind.PLAIN)
+        self.gate.run_text(
             f"START TRANSACTION {'READ ONLY' if mode is Mode.READ else 'READ WRITE'}", Kind.PLAIN
         )
         if self._find_session() != self._session:
             raise pooled()
-        self._statements.locking = mode is Mode.WRITE
+        self.statements.locking = mode is Mode.WRITE
 
     def _commit(self) -> None:
         if self._alone:
@@ -319,7 +289,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         if not self._is_whole():
             raise did_not_commit()
         try:
-            self._gate.run_text("COMMIT")
+            self.gate.run_text("COMMIT")
         except DatabaseFailed as error:
             cause = error.__cause__
             code = _find_code(
@@ -334,118 +304,49 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     def find_lag(self) -> str:
         """A node of a cluster is made to catch up first, which is read back."""
-        if self._gate.run_text("SELECT @@GLOBAL.read_only").scalar_one():
+        if self.gate.run_text("SELECT @@GLOBAL.read_only").scalar_one():
             return "it is read-only, perhaps a replica that lags behind"
-        status = dict(map(tuple, self._gate.run_text(_REPLICATION)))
+        status = dict(map(tuple, self.gate.run_text(_REPLICATION)))
         if int(status.get("SLAVES_RUNNING") or 0):
             return "it is a replica, which may lag behind"
         if int(status.get("WSREP_CLUSTER_SIZE") or 0):
-            self._gate.run_text("SET SESSION wsrep_sync_wait = 15")
-            if self._gate.run_text("SELECT @@SESSION.wsrep_sync_wait").scalar_one() != 15:
+            self.gate.run_text("SET SESSION wsrep_sync_wait = 15")
+            if self.gate.run_text("SELECT @@SESSION.wsrep_sync_wait").scalar_one() != 15:
                 return "it is a node of a cluster, which cannot be made to catch up"
         return ""
 
     def drop_unique(self, table: Table, name: str) -> None:
-        self._gate.run(Words("DROP INDEX", sa.table(name), "ON", self._statements.table(table)))
+        self.gate.run(Words("DROP INDEX", sa.table(name), "ON", self.statements.table(table)))
 
     def _rollback(self) -> None:
         """After an error the state of the transaction is not to be trusted: roll back whatever the
         driver believes."""
-        if self._raw.open:
+        if self.raw.open:
             if self._alone:
                 self._unlock()
-            self._gate.run_text("ROLLBACK")
+            self.gate.run_text("ROLLBACK")
 
     def _unlock(self) -> None:
         self._alone = False
-        self._gate.run_text("UNLOCK TABLES")
+        self.gate.run_text("UNLOCK TABLES")
 
-    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
+    def create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
-        if self._statements.holding:
+        if self.statements.holding:
             return
-        self._gate.make(
-            keys.name, CreateKeyTable(keys.name, names, self._statements.make_empty(keys))
+        self.gate.make(
+            keys.name, CreateKeyTable(keys.name, names, self.statements.make_empty(keys))
         )
-
-    def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
-        """In the order in which it is filled. A digest of a row is worked out once for each row,
-        and looked up."""
-        self._gate.make(
-            name, CreateKeyTable(name, ["grp", "place"], empty, ["c0"] if shared else [])
-        )
-
-    def _gathers(self, table: Table) -> bool:
-        names = table.identity
-        return (
-            len(names) == 1
-            and names[0] in table.column_names
-            and table.column(names[0]).family is Family.INTEGER
-        )
-
-    def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
-        groups = self._gathered(ranking, sa.func.json_arrayagg)
-        members = JsonTable(groups.c.ids).table_valued("c0", name=self._statements.own("members"))
-        return groups.join(members, sa.true()), [members.c.c0, groups.c.grp, groups.c.size]
-
-    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
-        signs = "".join(f"\\\\x{{{ord(sign):x}}}" for sign in WHITE)
-        pattern: sa.ColumnElement[str] = sa.literal_column(f"'[^{signs}]'")
-        other: sa.ColumnElement[bool] = Utf8(cell).op("REGEXP", is_comparison=True)(pattern)
-        return sa.not_(other)
-
-    def _same(self, ranking: Ranking) -> list[sa.ColumnElement[Any]]:
-        """Sorting looks at the first max_sort_length bytes: of texts that may be longer, a digest
-        of what is compared stands for the whole, or of the bytes themselves where this would be
-        longer than a packet may be.
-        """
-        cells = super()._same(ranking)
-        columns = [
-            ranking.table.column(one.column) if one.column else None
-            for one in ranking.grouping.same
-        ]
-        return [
-            _digest(cell, column) if column and column.type in _LONG else cell
-            for cell, column in zip(cells, columns, strict=True)
-        ]
-
-    def _may_merge(self, table: Table, column: str) -> bool:
-        return not table.column(column).collation.endswith("_bin")
-
-    def _make_plain_table(self, name: str, cell: sa.ColumnElement[Any]) -> None:
-        """A plain form is at most three times as long."""
-        plain = sa.func.repeat(cell, sa.literal_column("3")).label("plain")
-        value: sa.ColumnElement[Any] = sa.func.nullif(cell, sa.literal_column("''")).label("value")
-        empty = bare(sa.select(value, plain).where(sa.false()))
-        key = "yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY"
-        own = f"({key}, number BIGINT, mark BINARY(16), KEY (mark)) ENGINE=InnoDB AS"
-        self._gate.make(name, Words("CREATE TEMPORARY TABLE", sa.table(name), own, empty))
-
-    def _is_ascii(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
-        return sa.func.length(Utf8(cell)) == sa.func.char_length(cell)
-
-    def _mark(self, cell: Any) -> sa.ColumnElement[Any]:
-        """Texts may be too long for an index."""
-        return sa.func.unhex(sa.func.md5(Utf8(cell)))
-
-    def _ascii_plain(
-        self, cell: sa.ColumnElement[Any], same: Same, collation: str
-    ) -> sa.ColumnElement[Any]:
-        text = sa.func.lower(cell) if Ignored.CASE in same.ignored else cell
-        if Ignored.SPACE in same.ignored:
-            blanks: sa.ColumnElement[str] = sa.literal_column(r"'[\\x09-\\x0d\\x1c-\\x20]+'")
-            text = sa.func.trim(sa.func.regexp_replace(text, blanks, sa.literal_column("' '")))
-        return text
 
     def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
-        return rows - self._gate.number(self._statements.count_leveled(reference, keys))
+        return rows - self.gate.number(self.statements.count_leveled(reference, keys))
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which
         is faster, does."""
         if self._unsure or not (reference.declared and reference.enforced):
             return super().count_left(reference, parents)
-        return self._gate.number(self._statements.count_left(reference, parents))
+        return self.gate.number(self.statements.count_left(reference, parents))
 
     def find_effects(
         self, table: Table, columns: Sequence[str] | None, event: str = "delete"
@@ -507,9 +408,7 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
 
     @cached_property
     def _reader(self) -> Bodies:
-        return Bodies(
-            read_routines(self._gate, {table.name.schema for table in self.schema.tables})
-        )
+        return Bodies(read_routines(self.gate, {table.name.schema for table in self.schema.tables}))
 
     def _find_table(self, name: TableName) -> Table | None:
         """Names of tables may ignore case here."""
@@ -529,19 +428,19 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         known = self._find_table(name)
         if known and not known.refusal.endswith(CANNOT_ROLL_BACK):
             return ""
-        engine = self._gate.run(_ENGINE.bindparams(schema=name.schema, table=name.name)).scalar()
+        engine = self.gate.run(_ENGINE.bindparams(schema=name.schema, table=name.name)).scalar()
         return "" if engine in (None, *TRANSACTIONAL) else str(engine)
 
     def find_changes(self) -> Changes:
-        return Changes(self._count_writes() - self._aside)
+        return Changes(self.count_writes() - self.aside)
 
     def _count_written(self) -> int:
-        return self._count_writes()
+        return self.count_writes()
 
-    def _count_writes(self) -> int:
+    def count_writes(self) -> int:
         """The session's own counters of rows written, changed and deleted, those of triggers
         included."""
-        rows = self._gate.run_text(
+        rows = self.gate.run_text(
             "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME IN "
             "('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
         )
@@ -562,14 +461,12 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
         done = 0
         if len(rigid) == 1:
             levels = self._make_key_set(keys.table)
-            before = self._count_writes()
-            self._fill(levels, self._statements.find_levels(rigid[0], keys, levels))
-            self._aside += self._count_writes() - before
-            done = self._gate.run(
-                self._statements.delete_deepest_first(levels), Kind.CHANGE
-            ).rowcount
+            before = self.count_writes()
+            self.fill(levels, self.statements.find_levels(rigid[0], keys, levels))
+            self.aside += self.count_writes() - before
+            done = self.gate.run(self.statements.delete_deepest_first(levels), Kind.CHANGE).rowcount
         while rigid[1:] and (
-            gone := self._gate.run(self._statements.delete_leaves(keys, rigid)).rowcount
+            gone := self.gate.run(self.statements.delete_leaves(keys, rigid)).rowcount
         ):
             done += gone
         return done + self._delete_by_keys(keys)
@@ -577,158 +474,60 @@ class MariadbDatabase(ServerSpelling, SqlDatabase):
     def _delete_alike(self, keys: AlikeRows) -> int:
         """Rows that look the same are the same: as many of them go as are surplus, whichever."""
         done = 0
-        for mark, rows in map(tuple, self._gate.run(self._statements.count_marks(keys)).all()):
-            clause = self._statements.table(keys.table)
+        for mark, rows in map(tuple, self.gate.run(self.statements.count_marks(keys)).all()):
+            clause = self.statements.table(keys.table)
             delete = sa.delete(clause).where(
                 clause.c[WHOLE_ROW] == sa.bindparam(None, bytes(mark), sa.LargeBinary)
             )
-            done += self._gate.run(Words(delete, f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
+            done += self.gate.run(Words(delete, f"LIMIT {int(rows)}"), Kind.CHANGE).rowcount
         return done
 
-    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
+    def fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """A key of rows that are alike stands for all of them."""
         if not into.table.shares_identity or isinstance(into, AlikeRows):
-            return super()._fill(into, statement)
+            return super().fill(into, statement)
         before = self.count_present(into) if into in self._filled else 0
-        super()._fill(into, statement)
+        super().fill(into, statement)
         return self.count_present(into) - before
 
     def count_union(self, key_sets: Sequence[StoredKeys]) -> int:
         if not key_sets[0].table.shares_identity:
             return super().count_union(key_sets)
-        clause = self._statements.count(key_sets[0].table)
-        return self._gate.number(
-            clause.where(sa.or_(*(self._statements.has_identity(keys) for keys in key_sets)))
+        clause = self.statements.count(key_sets[0].table)
+        return self.gate.number(
+            clause.where(sa.or_(*(self.statements.has_identity(keys) for keys in key_sets)))
         )
 
     def count_present(self, keys: KeySet) -> int:
         return (
-            self._gate.number(self._statements.count_surplus(keys))
+            self.gate.number(self.statements.count_surplus(keys))
             if isinstance(keys, AlikeRows)
             else super().count_present(keys)
         )
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
         if isinstance(keys, AlikeRows) and isinstance(other, AlikeRows):
-            return self._gate.number(self._statements.count_other_marks(keys, other))
+            return self.gate.number(self.statements.count_other_marks(keys, other))
         return super().count_beyond(keys, other)
 
     def _delete_by_keys(self, keys: KeySet) -> int:
-        return self._gate.run(self._statements.delete_by_keys(keys), Kind.CHANGE).rowcount
-
-    def find_form(self, column: Column) -> Form:
-        return Form(find_way(column).name)
-
-    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
-        return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
-
-    def _lines(self, piece: Piece) -> Iterator[bytes]:
-        """One text a row, made by the server: taking cells apart is what the driver is slow at."""
-        portion = piece.portion
-        line = self._statements.line(self._statements.copied(portion, piece.keys))
-        query = self._compile(self._statements.select_copied(portion, piece.keys, [line]))
-        self._gate.note(query)
-        with self._gate.translated(), self._raw.cursor(pymysql.cursors.SSCursor) as cursor:
-            cursor.execute(query)
-            while rows := cursor.fetchmany(_FETCHED):
-                for (text,) in rows:
-                    if text is None:
-                        raise Refused(
-                            f"A row of {portion.table.label} is larger than the server's "
-                            "max_allowed_packet.",
-                            "Let it be larger, or leave a column out of the archive.",
-                        )
-                    yield (text.replace(b"\n", b"\\n") if b"\n" in text else text) + b"\n"
-
-    def _fill_stage(self, stage: Stage, source: Source) -> None:
-        clause, cells = self._statements.table(stage.table), stage.portion.cells
-        table = sa.table(stage.name)
-        empty = sa.select(*(clause.c[own].label(name) for name, own in cells)).where(sa.false())
-        self._gate.run(Words("CREATE TEMPORARY TABLE", table, OWN_KEY, "AS", bare(empty)))
-        names = in_brackets([sa.column(name) for name, _ in cells])
-        start = self._compile(Words("INSERT INTO", table, names, "VALUES "))
-        ways = [find_way(stage.table.column(own)) for _, own in cells]
-        # In a strict mode the error value of an ENUM cannot be written; without one it is the only
-        # cause of warnings.
-        strict = _PINNED["sql_mode"]
-        mode = _LOADING if any(way.is_enum for way in ways) else f"{strict},{_LOADING}"
-        self._gate.run_text(f"SET SESSION sql_mode = '{mode}'")
-        self._gate.run_text("START TRANSACTION")
-        with self._gate.translated(), self._raw.cursor() as cursor:
-            for rows, is_plain in source.rows(stage.portion):
-                self._send_rows(
-                    cursor, start, ways, rows, is_plain=is_plain, label=stage.table.label
-                )
-        self._gate.run_text("COMMIT")
-        self._gate.run_text(f"SET SESSION sql_mode = '{strict}'")
-
-    def _send_rows(
-        self,
-        cursor: Any,
-        start: str,
-        ways: Sequence[Way],
-        rows: Sequence[Cells],
-        *,
-        is_plain: bool,
-        label: str,
-    ) -> None:
-        """Send rows of an archive. `is_plain`: no cell of them holds what would be escaped."""
-        write = write_plain if is_plain and all(map(_is_text, ways)) else partial(write_row, ways)
-        enums = [place for place, way in enumerate(ways) if way.is_enum]
-        written = [write(row) for row in rows]
-        for first, statement in within_packets(start, written):
-            taken = rows[first : first + cursor.execute(statement)]
-            errors = sum(ways[place].is_error(row[place]) for row in taken for place in enums)
-            if cursor.warning_count != errors:
-                raise DatabaseFailed(f"Some archived values do not fit into {label} any more.")
-
-    def insert(self, stage: Stage) -> int:
-        """References are checked row by row: those within a table wait for our own checks."""
-        if any(reference.is_self for reference in self.schema.outgoing(stage.table)):
-            return self.insert_together([stage])[0]
-        return super().insert(stage)
-
-    def reattach(self, stage: Stage) -> int:
-        """Where rows are paired by looking at all of them, the server counts what it writes down
-        for that too."""
-        if stage.key:
-            return super().reattach(stage)
-        pairs = self._statements.pairs(stage, self._left(stage))
-        found = sa.table(
-            next(self._names), *(sa.column(cell.name) for cell in pairs.selected_columns)
-        )
-        before = self._count_writes()
-        self._gate.run(Words("CREATE TEMPORARY TABLE", found, OWN_KEY, "AS", bare(pairs)))
-        self._aside += self._count_writes() - before
-        return self._gate.run(self._statements.reattach(stage, self._left(stage), found)).rowcount
-
-    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
-        with self._unchecked():
-            return [SqlDatabase.insert(self, stage) for stage in stages]
-
-    def allow_orphans(self) -> None:
-        self._gate.run_text("SET SESSION foreign_key_checks = 0")
+        return self.gate.run(self.statements.delete_by_keys(keys), Kind.CHANGE).rowcount
 
     @contextmanager
-    def _unchecked(self) -> Iterator[None]:
+    def unchecked(self) -> Iterator[None]:
         """With the checks off for this connection. Switching them on again validates nothing: our
         anti-joins must."""
-        before = self._gate.run_text("SELECT @@SESSION.foreign_key_checks").scalar_one()
-        self._gate.run_text("SET SESSION foreign_key_checks = 0", Kind.PLAIN)
+        before = self.gate.run_text("SELECT @@SESSION.foreign_key_checks").scalar_one()
+        self.gate.run_text("SET SESSION foreign_key_checks = 0", Kind.PLAIN)
         try:
             yield
         finally:
-            self._gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}", Kind.PLAIN)
+            self.gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}", Kind.PLAIN)
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         self._unsure = True
-        with self._unchecked():
+        with self.unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)
-
-
-def _is_text(way: Way) -> bool:
-    """Whether a value of this way stands in quotes as it is."""
-    return way.name in ("text", "plain", "own text", "double") and not way.is_enum
 
 
 def _count_changed(result: sa.CursorResult[Any]) -> int:
@@ -780,11 +579,3 @@ def _translate(error: BaseException) -> YeldroError:
         )
     # Other messages may repeat values of rows.
     return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")
-
-
-def _digest(cell: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-    """Blanks at the end count for nothing, but where the collation says so."""
-    pads = column.collation and "nopad" not in column.collation
-    weights = sa.func.weight_string(sa.func.rtrim(cell) if pads else cell)
-    size: sa.ColumnElement[int] = sa.literal_column("256")
-    return sa.func.coalesce(sa.func.sha2(weights, size), sa.func.sha2(cell, size))

@@ -15,6 +15,10 @@ from yeldro.engines.postgresql.compiler import Equated
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.statements import Columns, Rows, Words, as_tuple, bare, in_brackets
 
+# Rows of a temporary table from which on the planner is told what is in it.
+LARGE = 1000
+
+
 # Types whose own text form does not hold all of a value, and by which other type it is kept.
 KEPT_AS = {
     '"char"': "integer",

@@ -10,21 +10,14 @@ import sqlalchemy as sa
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable
-from yeldro.core.model.schema import Column, Reference, Schema, Table, TableName
-from yeldro.engines.shared.archive_statements import StageStatements
-from yeldro.engines.shared.gate import Gate
+from yeldro.core.model.schema import Column, Reference, Table, TableName
+from yeldro.engines.shared.part import SqlPart
 from yeldro.engines.shared.statements import Words, find_defaults
-from yeldro.engines.shared.temporary_names import Names
 from yeldro.errors import ArchiveFailed
 
 
-class SqlCopies(ABC):
+class SqlArchive(SqlPart, ABC):
     """The part of a connection that copies rows out and puts them back."""
-
-    schema: Schema
-    _gate: Gate
-    _statements: StageStatements
-    _names: Names
 
     # Copying
 
@@ -57,20 +50,16 @@ class SqlCopies(ABC):
         self._gate.run(self._statements.make_copy_table(name, portion, changed))
 
     def write_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> str:
-        return self._compile(self._statements.make_copy_table(name, portion, changed))
+        return self._gate.writer.write(self._statements.make_copy_table(name, portion, changed))
 
     def write_copy(self, name: TableName, piece: Piece) -> str:
-        return self._compile(self._statements.copy_into(name, piece))
+        return self._gate.writer.write(self._statements.copy_into(name, piece))
 
     def drop_copy_table(self, name: TableName) -> None:
         self._gate.run(Words("DROP TABLE", sa.table(name.name, schema=name.schema)))
 
     def copy_into(self, name: TableName, piece: Piece) -> int:
         return self._gate.run(self._statements.copy_into(name, piece)).rowcount
-
-    def _compile(self, statement: sa.ClauseElement) -> str:
-        """A statement with its values as text, for the driver's own ways of sending it."""
-        return self._gate.writer.write(statement)
 
     # Putting back
 
@@ -120,21 +109,17 @@ class SqlCopies(ABC):
         self._gate.run(self._statements.drop_staged(stage, self._statements.is_there(stage)))
 
     def make_staged_set(self, stage: Stage) -> StoredKeys:
-        columns = dict.fromkeys((*stage.key, *self.schema.referred_columns(stage.table)))
+        columns = dict.fromkeys((*stage.key, *self._database.schema.referred_columns(stage.table)))
         keys = StoredKeys(stage.table, tuple(columns), next(self._names))
-        self._create_key_table(keys, unique=False)
+        self._database.create_key_table(keys, unique=False)
         return keys
-
-    @abstractmethod
-    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None: ...
 
     def pull_staged(
         self, stage: Stage, into: StoredKeys, reference: Reference | None, parents: StoredKeys
     ) -> int:
-        return self._fill(into, self._statements.pull_staged(stage, into, reference, parents))
-
-    @abstractmethod
-    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int: ...
+        return self._database.fill(
+            into, self._statements.pull_staged(stage, into, reference, parents)
+        )
 
     def keep_staged(self, stage: Stage, listed: StoredKeys) -> None:
         self._gate.run(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from abc import abstractmethod
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import Any
@@ -22,13 +22,13 @@ from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.grouping import Grouping
 from yeldro.core.selection.selection import Selection
-from yeldro.engines.shared.archive import SqlCopies
+from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.calls import Judge
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import HeldTable, write_for_holding
 from yeldro.engines.shared.ranking import SqlRanking
-from yeldro.engines.shared.replacing import SqlImages
+from yeldro.engines.shared.replacing import SqlReplacing
 from yeldro.engines.shared.statements import Words, find_defaults
 from yeldro.engines.shared.temporary_names import Names
 from yeldro.engines.shared.writer import Writer
@@ -45,7 +45,7 @@ _BATCH = 10_000
 _PRIME = 1_000_003
 
 
-class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
+class SqlDatabase(ABC):
     """A connection. Fulfils `core.database.Database`; an engine adds its settings, catalogue and
     key tables."""
 
@@ -53,6 +53,9 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     abilities: Abilities
     schema: Schema
     encoding = "UTF-8"
+    ranking: SqlRanking
+    replacing: SqlReplacing
+    archive: SqlArchive
     _judge: Judge
     _only_looks = ""
     """The setting that makes every transaction of the session a read-only one."""
@@ -68,38 +71,38 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def __init__(self, name: str, gate: Gate, statements: StageStatements) -> None:
         self.name = self.title = name
-        self._gate = gate
-        self._statements = statements
-        self._names = Names()
+        self.gate = gate
+        self.statements = statements
+        self.names = Names()
         self._spare: dict[tuple[Table, tuple[str, ...]], list[StoredKeys]] = {}
         self._built: list[sa.TableClause] = []
         self._filled: set[StoredKeys] = set()
-        self._mode: Mode | None = None
+        self.mode: Mode | None = None
 
     def _judge_by(self, judge: Judge) -> None:
-        self._judge, self._statements.judge = judge, judge.check
+        self._judge, self.statements.judge = judge, judge.check
 
     def allow_functions(self, names: Iterable[str]) -> None:
         self._judge.allowed = frozenset(name.lower() for name in names)
 
     @property
     def note(self) -> str:
-        if not (self._statements.holding and self._statements.holds):
+        if not (self.statements.holding and self.statements.holds):
             return ""
         told = (
             "This account makes no temporary tables here: keys were held by Yeldro meanwhile, "
             "which is slower."
         )
-        return f"{told} {self._statements.holding.lift}"
+        return f"{told} {self.statements.holding.lift}"
 
     def check_rights(
         self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
     ) -> None:
         """To explain a statement takes the rights that running it does."""
         for table in deleted:
-            self._explain(sa.delete(self._statements.table(table)).where(sa.false()))
+            self._explain(sa.delete(self.statements.table(table)).where(sa.false()))
         for table, columns in changed:
-            clause = self._statements.table(table)
+            clause = self.statements.table(table)
             self._explain(
                 sa.update(clause)
                 .values({clause.c[name]: sa.null() for name in columns})
@@ -108,21 +111,21 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def _explain(self, statement: sa.ClauseElement) -> None:
         """As a text: what comes before it is no part of the statement."""
-        self._gate.run_text(f"EXPLAIN {self._gate.writer.write(statement)}").close()
+        self.gate.run_text(f"EXPLAIN {self.gate.writer.write(statement)}").close()
 
     def record(self, journal: Callable[[str], None] | None) -> None:
-        self._gate.journal = journal
+        self.gate.journal = journal
 
     def transcribe(self, scribe: Callable[[Sent], None] | None) -> None:
-        self._gate.scribe = scribe
+        self.gate.scribe = scribe
 
     def write_for_people(self) -> None:
         tables = [table.name for table in self.schema.tables]
         taken = {name.name.lower() for name in tables}
-        self._names.show(taken)
+        self.names.show(taken)
         prefix = self.abilities.needless_prefix
         # Where it is the name of a table too, it may mean that in a condition.
-        self._gate.writer = self._make_writer("" if prefix.lower() in taken else prefix)
+        self.gate.writer = self._make_writer("" if prefix.lower() in taken else prefix)
 
     @abstractmethod
     def _make_writer(self, leave_out: str) -> Writer: ...
@@ -135,10 +138,10 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         releasing, self._releasing = self._releasing, ""
         if releasing:
             # A server notices only after a while that a connection was closed.
-            with suppress(YeldroError, sa.exc.DBAPIError, self._gate.driver_errors):
-                self._gate.run_text(releasing)
-        with suppress(sa.exc.DBAPIError, self._gate.driver_errors):
-            self._gate.connection.close()
+            with suppress(YeldroError, sa.exc.DBAPIError, self.gate.driver_errors):
+                self.gate.run_text(releasing)
+        with suppress(sa.exc.DBAPIError, self.gate.driver_errors):
+            self.gate.connection.close()
 
     @abstractmethod
     def exclude(self, name: str) -> None: ...
@@ -151,24 +154,24 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
                 f"This session only looks: {self._only_looks} is set for it.",
                 "A run would change rows.",
             )
-        if mode is Mode.WRITE and self._statements.holding:
+        if mode is Mode.WRITE and self.statements.holding:
             reason = (
                 "This account may make no temporary tables here, or nothing at all, so it can only "
                 "look."
             )
-            raise DatabaseFailed(reason, self._statements.holding.lift)
+            raise DatabaseFailed(reason, self.statements.holding.lift)
         self._begin(mode, alone)
-        self._mode = mode
-        self._gate.in_transaction = True
+        self.mode = mode
+        self.gate.in_transaction = True
 
     def commit(self) -> None:
-        self._gate.in_transaction = False
+        self.gate.in_transaction = False
         try:
             self._commit()
         except YeldroError:
             self.rollback()
             raise
-        self._mode = None
+        self.mode = None
 
     def end_look(self, kept: Sequence[KeySet]) -> None:
         """Where a transaction cannot write, a commit leaves nothing but what is in our own
@@ -188,11 +191,11 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         return ""
 
     def drop_unique(self, table: Table, name: str) -> None:
-        self._gate.run(Words("DROP INDEX", sa.table(name, schema=table.name.schema)))
+        self.gate.run(Words("DROP INDEX", sa.table(name, schema=table.name.schema)))
 
     def rollback(self) -> None:
-        self._gate.in_transaction = False
-        self._mode = None
+        self.gate.in_transaction = False
+        self.mode = None
         self._built.clear()
         self._rollback()
 
@@ -211,13 +214,13 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     # Looking
 
     def count_rows(self, table: Table) -> int:
-        return self._gate.number(self._statements.count_all(table))
+        return self.gate.number(self.statements.count_all(table))
 
     def profile(self, table: Table) -> list[ColumnProfile]:
         looks = dict.fromkeys(table.column_names, 4)
         if not self._can_profile(table, looks):
             looks = {name: self._find_looks(table, name) for name in table.column_names}
-        rows, *cells = tuple(self._gate.run(self._statements.profile(table, looks)).one())
+        rows, *cells = tuple(self.gate.run(self.statements.profile(table, looks)).one())
         waiting = iter(cells)
         found = []
         for number in looks.values():
@@ -234,14 +237,14 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         )
 
     def _can_profile(self, table: Table, looks: Mapping[str, int]) -> bool:
-        statement = self._statements.profile(table, looks).where(sa.false())
+        statement = self.statements.profile(table, looks).where(sa.false())
         with suppress(BadStatement):
-            self.attempt(lambda: self._gate.run(statement).one())
+            self.attempt(lambda: self.gate.run(statement).one())
             return True
         return False
 
     def find_odd(self, table: Table) -> dict[str, dict[Odd, int]]:
-        clause = self._statements.table(table)
+        clause = self.statements.table(table)
         looks = [
             (column, *one)
             for column in table.columns
@@ -251,7 +254,7 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
             return {}
         counts = [sa.func.count(sa.case((test, sa.literal_column("1")))) for _, _, test in looks]
         found: dict[str, dict[Odd, int]] = {}
-        row = self._gate.run(sa.select(*counts).select_from(clause)).one()
+        row = self.gate.run(sa.select(*counts).select_from(clause)).one()
         for (column, kind, _), rows in zip(looks, row, strict=True):
             if rows:
                 found.setdefault(column.name, {})[kind] = int(rows)
@@ -262,116 +265,115 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
     ) -> Iterator[tuple[Odd, sa.ColumnElement[bool]]]:
         """The tests for what a column should not hold. An engine with types needs only one."""
         if column.family is Family.TEXT:
-            yield Odd.BLANK, self._is_white(cell)
+            yield Odd.BLANK, self.ranking.is_white(cell)
 
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
-        return self._gate.number(self._statements.count_distinct(table, columns))
+        return self.gate.number(self.statements.count_distinct(table, columns))
 
     def count_fitting(
         self, child: Table, column: str, parent: Table, referred: str
     ) -> tuple[int, int]:
         distinct, fitting = tuple(
-            self._gate.run(self._statements.count_fitting(child, column, parent, referred)).one()
+            self.gate.run(self.statements.count_fitting(child, column, parent, referred)).one()
         )
         return int(distinct), int(fitting)
 
     def first_rows(self, table: Table, limit: int) -> list[Row]:
-        return [tuple(row) for row in self._gate.run(self._statements.first(table, limit))]
+        return [tuple(row) for row in self.gate.run(self.statements.first(table, limit))]
 
     def sample(self, keys: KeySet, columns: Sequence[str], limit: int | None) -> Iterator[Row]:
-        return self._gate.stream(self._statements.sample(keys, columns, limit))
+        return self.gate.stream(self.statements.sample(keys, columns, limit))
 
     def find_missing(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
-        missing = self._statements.find_missing(listed)
-        first = missing.order_by(*self._statements.key_columns(listed, listed.columns)).limit(limit)
-        count = self._gate.number(sa.select(sa.func.count()).select_from(missing.subquery()))
-        return count, [tuple(row) for row in self._gate.run(first)] if count else []
+        missing = self.statements.find_missing(listed)
+        first = missing.order_by(*self.statements.key_columns(listed, listed.columns)).limit(limit)
+        count = self.gate.number(sa.select(sa.func.count()).select_from(missing.subquery()))
+        return count, [tuple(row) for row in self.gate.run(first)] if count else []
 
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
-        return self._gate.number(self._statements.count_nulls(table, columns, keys))
+        return self.gate.number(self.statements.count_nulls(table, columns, keys))
 
     def count_ties(self, selection: Selection, keys: KeySet) -> int:
-        return self._gate.number(self._statements.count_ties(selection, keys))
+        return self.gate.number(self.statements.count_ties(selection, keys))
 
     def count_filled(self, keys: KeySet, columns: Sequence[str]) -> list[int]:
         return [
-            int(count)
-            for count in self._gate.run(self._statements.count_filled(keys, columns)).one()
+            int(count) for count in self.gate.run(self.statements.count_filled(keys, columns)).one()
         ]
 
     def count_steps(self, table: Table, conditions: Sequence[Condition]) -> list[int]:
         return [
             int(count)
-            for count in self._gate.run(self._statements.count_steps(table, conditions)).one()
+            for count in self.gate.run(self.statements.count_steps(table, conditions)).one()
         ]
 
     def try_count(self, table: Table, condition: Condition) -> int | None:
-        fragment = self._statements.fragment(condition)
-        return self._try(self._statements.count(table).where(fragment))
+        fragment = self.statements.fragment(condition)
+        return self._try(self.statements.count(table).where(fragment))
 
     def try_number(self, expression: Condition) -> int | None:
         return self._try(
-            sa.select(sa.type_coerce(self._statements.fragment(expression), sa.Integer))
+            sa.select(sa.type_coerce(self.statements.fragment(expression), sa.Integer))
         )
 
     def _try(self, statement: sa.Executable) -> int | None:
         with suppress(BadStatement):
-            return self.attempt(lambda: self._gate.number(statement))
+            return self.attempt(lambda: self.gate.number(statement))
         return None
 
     def attempt(self, work: Callable[[], T]) -> T:
-        name = next(self._names)  # one may stand inside another, and MariaDB knows a name once
-        self._gate.run_text(f"SAVEPOINT {name}")
+        name = next(self.names)  # one may stand inside another, and MariaDB knows a name once
+        self.gate.run_text(f"SAVEPOINT {name}")
         try:
             result = work()
         except YeldroError:
-            self._gate.run_text(f"ROLLBACK TO SAVEPOINT {name}")
+            self.gate.run_text(f"ROLLBACK TO SAVEPOINT {name}")
             raise
         # Not in a `finally`: after an interrupt it would fail, and hide the interrupt.
-        self._gate.run_text(f"RELEASE SAVEPOINT {name}")
+        self.gate.run_text(f"RELEASE SAVEPOINT {name}")
         return result
 
     def find_spellings(self, keys: KeySet, column: str, limit: int) -> list[str]:
-        rows = self._gate.run(self._statements.find_spellings(keys, column, limit))
+        rows = self.gate.run(self.statements.find_spellings(keys, column, limit))
         return [str(row[0]) for row in rows if row[0] is not None]
 
     def sum_keys(self, keys: KeySet) -> int:
-        (cell,) = self._statements.key_columns(keys, keys.table.identity[:1])
-        return self._gate.number(sa.select(sa.func.sum(cell % sa.literal_column(str(_PRIME)))))
+        (cell,) = self.statements.key_columns(keys, keys.table.identity[:1])
+        return self.gate.number(sa.select(sa.func.sum(cell % sa.literal_column(str(_PRIME)))))
 
     def count_ends(self, keys: KeySet) -> int:
-        (cell,) = self._statements.key_columns(keys, keys.table.identity[:1])
+        (cell,) = self.statements.key_columns(keys, keys.table.identity[:1])
         ends = [
-            self._gate.run(sa.select(cell).order_by(way).limit(1)).scalar_one()
+            self.gate.run(sa.select(cell).order_by(way).limit(1)).scalar_one()
             for way in (cell, cell.desc())
         ]
         same = sa.or_(*(cell == sa.bindparam(None, end) for end in ends))
-        return self._gate.number(
-            sa.select(sa.func.count()).select_from(self._statements.key_table(keys)).where(same)
+        return self.gate.number(
+            sa.select(sa.func.count()).select_from(self.statements.key_table(keys)).where(same)
         )
 
     # Key sets
 
     def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> StoredKeys:
-        listed = StoredKeys(table, table.key, self._names.of(table))
-        self._create_key_table(listed, unique=False)
+        listed = StoredKeys(table, table.key, self.names.of(table))
+        self.create_key_table(listed, unique=False)
         waiting = iter(keys)
         while batch := list(itertools.islice(waiting, _BATCH)):
-            held = self._statements.key_table(listed)
+            held = self.statements.key_table(listed)
             if isinstance(held, HeldTable):
                 held.add(
                     (*(None if value is None else _write_value(value) for value in key), "0")
                     for key in batch
                 )
             else:
-                self._load(listed, [tuple(map(self._statements.adapt, key)) for key in batch])
+                self._load(listed, [tuple(map(self.statements.adapt, key)) for key in batch])
         return listed
 
     def _load(self, listed: StoredKeys, batch: list[tuple[Any, ...]]) -> None:
         named = [
             {"round": 0, **{f"c{place}": value for place, value in enumerate(key)}} for key in batch
         ]
-        self._gate.run_many(self._statements.load(listed), named)
+        self.gate.run_many(self.statements.load(listed), named)
 
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """A read-only transaction may fill temporary tables, but not make them."""
@@ -384,26 +386,26 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def _make_key_set(self, table: Table, new: Sequence[str] = ()) -> StoredKeys:
         keys = StoredKeys(
-            table, find_carried(self.schema, table), self._names.of(table), new=tuple(new)
+            table, find_carried(self.schema, table), self.names.of(table), new=tuple(new)
         )
-        self._create_key_table(keys)
+        self.create_key_table(keys)
         return keys
 
     @abstractmethod
-    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
+    def create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         """Make an empty key table. Only a list of keys from outside may hold one twice."""
 
     def match(self, selection: Selection, into: StoredKeys) -> int:
         before = self._count_written()
         try:
-            matched = self._fill(into, self._statements.match(selection, into))
+            matched = self.fill(into, self.statements.match(selection, into))
         except BadStatement as error:
             conditions = "; ".join(condition.text for condition in selection.conditions)
             what = "condition" if conditions else "selection"
             raise UsageError(
                 f"The database cannot run the {what}: {error.message}", conditions
             ) from error
-        own = self._keys_put if self._counts_key_rows and not self._statements.holding else 0
+        own = self._keys_put if self._counts_key_rows and not self.statements.holding else 0
         if self._count_written() != before + own:
             raise Refused(
                 "The condition changed rows: a function in it writes.",
@@ -427,34 +429,32 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         without: Sequence[KeySet] = (),
     ) -> int:
         others = (into, *without) if into in self._filled else without
-        return self._fill(
-            into, self._statements.pull(reference, parents, into, round, since, others)
-        )
+        return self.fill(into, self.statements.pull(reference, parents, into, round, since, others))
 
     def close_over(self, reference: Reference, keys: StoredKeys, *, round: int = 0) -> int:
-        return self._fill(keys, self._statements.close_over(reference, keys, round))
+        return self.fill(keys, self.statements.close_over(reference, keys, round))
 
-    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
+    def fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """Send a statement that fills a key set. Returns how many rows it put in."""
         self._filled.add(into)
-        table = self._statements.key_table(into)
+        table = self.statements.key_table(into)
         self._keys_put = (
-            self._hold(table, statement) if isinstance(table, HeldTable) else self._send(statement)
+            self.hold(table, statement) if isinstance(table, HeldTable) else self._send(statement)
         )
         return self._keys_put
 
     def _send(self, statement: sa.Insert) -> int:
-        return self._gate.run(statement).rowcount
+        return self.gate.run(statement).rowcount
 
-    def _hold(self, table: HeldTable, statement: sa.Insert) -> int:
+    def hold(self, table: HeldTable, statement: sa.Insert) -> int:
         """What a statement would put into a table of ours, fetched."""
         rows: Any = statement.select
-        return table.add(map(tuple, self._gate.run(write_for_holding(rows, table))))
+        return table.add(map(tuple, self.gate.run(write_for_holding(rows, table))))
 
     def count_referencing(
         self, reference: Reference, parents: KeySet, without: KeySet | None
     ) -> int:
-        return self._gate.number(self._statements.count_referencing(reference, parents, without))
+        return self.gate.number(self.statements.count_referencing(reference, parents, without))
 
     def find_dependent(self, reference: Reference, parents: KeySet) -> tuple[DependentRows, int]:
         keys = DependentRows(reference.child, reference.child.identity, reference, stored(parents))
@@ -467,29 +467,29 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
 
     def has_referencing(self, reference: Reference, parents: KeySet) -> bool:
         return (
-            self._gate.run(self._statements.has_referencing(reference, parents)).first() is not None
+            self.gate.run(self.statements.has_referencing(reference, parents)).first() is not None
         )
 
     def default_has_parent(self, reference: Reference, gone: KeySet | None) -> bool:
         defaults = find_defaults(reference.child, reference.columns)
         if any(
-            self._gate.run(sa.select(sa.literal_column(text))).scalar_one() is None
+            self.gate.run(sa.select(sa.literal_column(text))).scalar_one() is None
             for text in defaults
         ):
             return True
-        return self._gate.number(self._statements.default_parent(reference, defaults, gone)) > 0
+        return self.gate.number(self.statements.default_parent(reference, defaults, gone)) > 0
 
     def merge(self, keys: KeySet, into: StoredKeys) -> int:
-        return self._fill(into, self._statements.merge(keys, into))
+        return self.fill(into, self.statements.merge(keys, into))
 
     def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> int:
-        return self._gate.number(self._statements.count_whole_groups(keys, columns))
+        return self.gate.number(self.statements.count_whole_groups(keys, columns))
 
     def count_union(self, key_sets: Sequence[StoredKeys]) -> int:
-        return self._gate.number(self._statements.count_union(key_sets))
+        return self.gate.number(self.statements.count_union(key_sets))
 
     def count_beyond(self, keys: KeySet, other: KeySet) -> int:
-        return self._gate.number(self._statements.count_beyond(keys, other))
+        return self.gate.number(self.statements.count_beyond(keys, other))
 
     # Changing
 
@@ -511,74 +511,72 @@ class SqlDatabase(SqlCopies, SqlRanking, SqlImages):
         """An engine on which every reference has an index builds none."""
 
     def add_unique(self, grouping: Grouping, name: str) -> None:
-        self._gate.run(self._make_unique(grouping, name))
+        self.gate.run(self._make_unique(grouping, name))
 
     def write_unique(self, grouping: Grouping, name: str) -> str:
-        return self._compile(self._make_unique(grouping, name))
+        return self.gate.writer.write(self._make_unique(grouping, name))
 
     def _make_unique(self, grouping: Grouping, name: str) -> Words:
         table = grouping.table
         index = sa.table(name, schema=table.name.schema)
-        clause = self._statements.table(table)
+        clause = self.statements.table(table)
         cells: list[sa.ColumnElement[Any]] = [
-            self._statements.fragment(one.expression) if one.expression else clause.c[one.column]
+            self.statements.fragment(one.expression) if one.expression else clause.c[one.column]
             for one in grouping.same
         ]
-        return self._statements.build_index(index, table, cells, unique=True)
+        return self.statements.build_index(index, table, cells, unique=True)
 
     def drop_indexes(self) -> None:
         for index in self._built:
-            self._gate.run(Words("DROP INDEX", index))
+            self.gate.run(Words("DROP INDEX", index))
         self._built.clear()
 
     def _build_index(self, reference: Reference) -> None:
-        index = sa.table(next(self._names), schema=reference.child.name.schema)
-        self._gate.run(
-            self._statements.build_index(
-                index, reference.child, self._statements.pointing(reference)
-            )
+        index = sa.table(next(self.names), schema=reference.child.name.schema)
+        self.gate.run(
+            self.statements.build_index(index, reference.child, self.statements.pointing(reference))
         )
         self._built.append(index)
 
     def delete(self, keys: KeySet) -> int:
-        return self._gate.run(self._statements.delete(keys)).rowcount
+        return self.gate.run(self.statements.delete(keys)).rowcount
 
     @abstractmethod
     def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
 
     def truncate(self, table: Table) -> int:
-        self._gate.run(Words("TRUNCATE TABLE", self._statements.table(table)))
+        self.gate.run(Words("TRUNCATE TABLE", self.statements.table(table)))
         return 0
 
     def detach(
         self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool
     ) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None
-        return self._gate.run(self._statements.detach(columns, keys, defaults)).rowcount
+        return self.gate.run(self.statements.detach(columns, keys, defaults)).rowcount
 
     def unlink(self, reference: Reference, keys: KeySet) -> int:
-        return self._gate.run(self._statements.unlink(reference, keys)).rowcount
+        return self.gate.run(self.statements.unlink(reference, keys)).rowcount
 
     # Checking
 
     def count_present(self, keys: KeySet) -> int:
-        return self._gate.number(self._statements.count_present(keys))
+        return self.gate.number(self.statements.count_present(keys))
 
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         return self.count_referencing(reference, parents, None)
 
     def count_lost(self, reference: Reference, parents: KeySet) -> int:
-        rows = self._statements.count_referencing(reference, parents, None)
-        return self._gate.number(rows.where(self._statements.lacks_parent(reference)))
+        rows = self.statements.count_referencing(reference, parents, None)
+        return self.gate.number(rows.where(self.statements.lacks_parent(reference)))
 
     def count_detached(
         self, reference: Reference, columns: Sequence[str], keys: StoredKeys, to_default: bool
     ) -> int:
         defaults = find_defaults(reference.child, columns) if to_default else None
-        return self._gate.number(self._statements.count_detached(columns, keys, defaults))
+        return self.gate.number(self.statements.count_detached(columns, keys, defaults))
 
     def count_dangling(self, reference: Reference, keys: KeySet) -> int:
-        return self._gate.number(self._statements.count_dangling(reference, keys))
+        return self.gate.number(self.statements.count_dangling(reference, keys))
 
 
 # Seconds that a server may take to let us in, where no other number was given.

@@ -15,23 +15,17 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Family, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Rule, RuleKind, Same
-from yeldro.engines.shared.archive_statements import StageStatements
-from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import HeldTable
+from yeldro.engines.shared.part import SqlPart
 from yeldro.engines.shared.statements import Rows, Words, balanced, bare
-from yeldro.engines.shared.temporary_names import Names
 from yeldro.errors import BadStatement, UsageError
 
 _OWN = ("grp", "place", "size")
 _ONE: sa.ColumnElement[int] = sa.literal_column("1")
 
 
-class SqlRanking(ABC):
+class SqlRanking(SqlPart, ABC):
     """The part of a connection that finds duplicates."""
-
-    _gate: Gate
-    _statements: StageStatements
-    _names: Names
 
     def make_ranking(self, grouping: Grouping) -> Ranking:
         ranking = Ranking(
@@ -82,7 +76,7 @@ class SqlRanking(ABC):
             self._spell(ranking)
             statement, table = self._rank(ranking), self._clause(ranking)
             return (
-                self._hold(table, statement)
+                self._database.hold(table, statement)
                 if isinstance(table, HeldTable)
                 else self._gate.run(statement).rowcount
             )
@@ -136,7 +130,7 @@ class SqlRanking(ABC):
             )
             family = ranking.table.column(one.column).family if one.column else Family.OTHER
             is_text = family in (Family.TEXT, Family.OTHER)
-            found.append((cell.is_not(None), *([sa.not_(self._is_white(raw))] if is_text else [])))
+            found.append((cell.is_not(None), *([sa.not_(self.is_white(raw))] if is_text else [])))
         return found
 
     def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
@@ -153,7 +147,7 @@ class SqlRanking(ABC):
         return nulls, blanks
 
     @abstractmethod
-    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+    def is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         """Whether a text is empty, or holds nothing but white space."""
 
     def _same(self, ranking: Ranking) -> list[sa.ColumnElement[Any]]:
@@ -256,7 +250,7 @@ class SqlRanking(ABC):
 
     def _is_blank(self, cell: sa.ColumnElement[Any], family: Family) -> sa.ColumnElement[bool]:
         nothing = cell.is_(None)
-        return sa.or_(nothing, self._is_white(cell)) if family is Family.TEXT else nothing
+        return sa.or_(nothing, self.is_white(cell)) if family is Family.TEXT else nothing
 
     # Looking at groups
 
@@ -485,13 +479,7 @@ class SqlRanking(ABC):
             *(other[name] for name in into.new),
         ]
         surplus: Rows = sa.select(*cells).select_from(both).where(gone.c.place > _ONE)
-        return self._fill(into, self._statements.fill_plain(into, surplus))
-
-    @abstractmethod
-    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int: ...
-
-    @abstractmethod
-    def _hold(self, table: HeldTable, statement: sa.Insert) -> int: ...
+        return self._database.fill(into, self._statements.fill_plain(into, surplus))
 
     def count_kept(self, ranking: Ranking, keys: KeySet) -> int:
         ranked, names = self._clause(ranking), ranking.table.identity
@@ -531,7 +519,7 @@ class SqlRanking(ABC):
             sa.literal_column("0"),
             *(found.c[f"n{place}"] for place in range(len(own))),
         ).where(found.c.place == _ONE, balanced("OR", differs))
-        return self._fill(into, self._statements.fill_plain(into, kept))
+        return self._database.fill(into, self._statements.fill_plain(into, kept))
 
 
 def _cells(ranking: Ranking) -> list[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from abc import abstractmethod
+from abc import ABC
 from collections.abc import Sequence
 from types import SimpleNamespace
 from typing import Any
@@ -13,24 +13,15 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.model.key_set import KeySet, Mark, StoredKeys
 from yeldro.core.model.schema import Reference, Unique
 from yeldro.core.selection.grouping import Ranking
-from yeldro.engines.shared.archive_statements import StageStatements
-from yeldro.engines.shared.gate import Gate
+from yeldro.engines.shared.part import SqlPart
 from yeldro.engines.shared.statements import Rows, as_tuple, balanced
-from yeldro.engines.shared.temporary_names import Names
 
 _ONE: sa.ColumnElement[int] = sa.literal_column("1")
 _ZERO: sa.ColumnElement[int] = sa.literal_column("0")
 
 
-class SqlImages:
+class SqlReplacing(SqlPart, ABC):
     """The part of a connection that lets rows take the place of others."""
-
-    _gate: Gate
-    _statements: StageStatements
-    _names: Names
-
-    @abstractmethod
-    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int: ...
 
     def lock_ranked(self, ranking: Ranking) -> None:
         """An engine that locks what it looks at has done so already."""
@@ -243,7 +234,7 @@ class SqlImages:
         )
         firsts = [ranked.c[f"k{carried[into.columns.index(name)]}"] for name in into.new]
         surplus = sa.select(*(ranked.c[name] for name in carried), sa.literal_column("-1"), *firsts)
-        return self._fill(
+        return self._database.fill(
             into, self._statements.fill_plain(into, surplus.where(ranked.c.place > _ONE))
         )
 

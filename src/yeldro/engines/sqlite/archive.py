@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import sqlite3
-from abc import abstractmethod
 from collections.abc import Sequence
 from contextlib import closing
-from pathlib import Path
 from urllib.parse import quote
 
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import ELSEWHERE, Piece, Portion, Sink, Source, Stage
-from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys
-from yeldro.core.model.schema import Reference
-from yeldro.engines.shared.connection import SqlDatabase
+from yeldro.core.database.archive_format import ELSEWHERE, Form, Piece, Portion, Sink, Source, Stage
+from yeldro.core.database.sent import Kind
+from yeldro.core.model.key_set import DependentRows, StoredKeys
+from yeldro.core.model.schema import Column, Reference
+from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare
 from yeldro.engines.sqlite.authorizer import LISTEN, deny_changes_of_main, translate
+from yeldro.engines.sqlite.part import SqliteOwner
 from yeldro.engines.sqlite.statements import needs_affinity
 from yeldro.errors import ArchiveFailed
 
@@ -24,18 +24,10 @@ _KEYS_AT_ONCE = 20_000
 _SMALLEST = -(2**63)
 
 
-class SqliteCopies(SqlDatabase):
+class SqliteArchive(SqlArchive):
     """The part of a connection that archives rows and stages archived ones."""
 
-    _raw: sqlite3.Connection
-    _uri: str
-    _attached: dict[Path, str]
-
-    @abstractmethod
-    def _define_key_table(self, keys: StoredKeys, *, unique: bool) -> str: ...
-
-    @abstractmethod
-    def _is_whole_number(self, keys: KeySet) -> bool: ...
+    _database: SqliteOwner
 
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         """Copy inside SQLite, over a second connection, so that the archive is committed before the
@@ -46,11 +38,13 @@ class SqliteCopies(SqlDatabase):
         """
         later = any(_comes_later(piece.portion) for piece in pieces)
         with closing(
-            sqlite3.connect(":memory:" if later else self._uri, uri=True, isolation_level=None)
+            sqlite3.connect(
+                ":memory:" if later else self._database.uri, uri=True, isolation_level=None
+            )
         ) as reader:
             reader.set_progress_handler(lambda: 0, LISTEN)
             try:
-                reader.execute(f"PRAGMA encoding = '{self.encoding}'")
+                reader.execute(f"PRAGMA encoding = '{self._database.encoding}'")
                 reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
                 reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
                 reader.execute("BEGIN")
@@ -76,8 +70,8 @@ class SqliteCopies(SqlDatabase):
 
     def _send_keys(self, keys: StoredKeys, reader: sqlite3.Connection) -> None:
         """Give another connection a key table, every key with its type and bytes."""
-        reader.execute(self._define_key_table(keys, unique=True))
-        if self._is_whole_number(keys) and self._send_numbers(keys, reader):
+        reader.execute(self._database.define_key_table(keys, unique=True))
+        if self._database.is_whole_number(keys) and self._send_numbers(keys, reader):
             return
         cells = _cells(keys)
         into = f"temp.{keys.name} (round, {', '.join(cells)}) SELECT 0, *"
@@ -94,9 +88,9 @@ class SqliteCopies(SqlDatabase):
             f"?{2 * place + 1} END"
             for place in range(width)
         ]
-        decode, self._raw.text_factory = self._raw.text_factory, bytes
+        decode, self._database.raw.text_factory = self._database.raw.text_factory, bytes
         try:
-            rows = self._raw.execute(
+            rows = self._database.raw.execute(
                 f"WITH s ({', '.join(names)}) AS ({query}) SELECT "
                 f"{', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} FROM s"
             )
@@ -108,7 +102,7 @@ class SqliteCopies(SqlDatabase):
                 ),
             ).rowcount
         finally:
-            self._raw.text_factory = decode
+            self._database.raw.text_factory = decode
 
     def _send_numbers(self, keys: StoredKeys, reader: sqlite3.Connection) -> bool:
         """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns
@@ -117,7 +111,7 @@ class SqliteCopies(SqlDatabase):
         others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
         if (
             others
-            and self._raw.execute(
+            and self._database.raw.execute(
                 f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1"
             ).fetchone()
         ):
@@ -130,7 +124,7 @@ class SqliteCopies(SqlDatabase):
         counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
         first = _SMALLEST
         while first < -_SMALLEST:
-            start, last, rows = self._raw.execute(
+            start, last, rows = self._database.raw.execute(
                 f"SELECT min(c0), max(c0), count(*) FROM ({chunk})", (first,)
             ).fetchone()
             if not rows:
@@ -139,7 +133,7 @@ class SqliteCopies(SqlDatabase):
                 reader.execute(f"{counting} {into} SELECT 0, n FROM s", (start, last))
             else:
                 sending = f"SELECT json_group_array(json_array({', '.join(cells)})) FROM ({chunk})"
-                reader.execute(taking, self._raw.execute(sending, (first,)).fetchone())
+                reader.execute(taking, self._database.raw.execute(sending, (first,)).fetchone())
             first = last + 1
         return True
 
@@ -162,13 +156,13 @@ class SqliteCopies(SqlDatabase):
                 f"CREATE TABLE {other} ({', '.join(f'l{n}' for n in range(len(portion.changed)))})"
             )
             self._copy(
-                self._compile(left),
+                self._gate.writer.write(left),
                 len(portion.changed),
                 other,
                 reader,
                 later=_comes_later(portion),
             )
-        query = self._compile(rows)
+        query = self._gate.writer.write(rows)
         self._gate.note(f"INSERT INTO {target} {query}")
         done = self._copy(query, len(columns), target, reader, later=_comes_later(portion))
         sink.tick(done)
@@ -183,15 +177,17 @@ class SqliteCopies(SqlDatabase):
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
         """The archive's own table, under a name of its own."""
-        if source.path not in self._attached:
-            self._attached[source.path] = next(self._names)
+        if source.path not in self._database.attached:
+            self._database.attached[source.path] = next(self._names)
             uri = f"file:{quote(str(source.path.resolve()))}?mode=ro"
             self._gate.run(
-                sa.text(f"ATTACH :uri AS {self._attached[source.path]}").bindparams(uri=uri)
+                sa.text(f"ATTACH :uri AS {self._database.attached[source.path]}").bindparams(
+                    uri=uri
+                )
             )
         name, columns = source.shown(stage.portion)
         first, last = source.place(stage.portion)
-        place, portion = self._attached[source.path], stage.portion
+        place, portion = self._database.attached[source.path], stage.portion
         cells = [
             f"r.{_quoted(shown)} AS {_quoted(own)}"
             for shown, own in zip(columns, portion.columns, strict=True)
@@ -205,7 +201,7 @@ class SqliteCopies(SqlDatabase):
                 f" JOIN {place}.yeldro_left_{portion.number} AS l ON l._rowid_ = r._rowid_ - "
                 f"{first - 1}"
             )
-        self._raw.execute(
+        self._database.raw.execute(
             f"CREATE TEMP VIEW {stage.name} AS SELECT {', '.join(cells)} FROM {rows} WHERE "
             f"r._rowid_ BETWEEN {first} AND {last}"
         )
@@ -215,7 +211,7 @@ class SqliteCopies(SqlDatabase):
         if not needs_affinity(reference):
             return super()._stage_parents(reference, stage)
         keys = StoredKeys(stage.table, reference.referred, next(self._names))
-        self._gate.run_text(self._define_key_table(keys, unique=False))
+        self._gate.run_text(self._database.define_key_table(keys, unique=False))
         staged, typed = self._statements.staged(stage), self._statements.key_table(keys)
         rows = sa.select(*(staged.c[name] for name in reference.referred), sa.literal_column("0"))
         names = [f"c{place}" for place in range(len(reference.referred))]
@@ -241,6 +237,16 @@ class SqliteCopies(SqlDatabase):
         ).scalar_one()
         self._gate.run_text(f"DROP {kind} temp.{stage.name}")
         self._gate.run_text(f"ALTER TABLE temp.{other} RENAME TO {stage.name}")
+
+    def find_form(self, column: Column) -> Form:
+        return Form("as stored")
+
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
+        self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
+        return [self.insert(stage) for stage in stages]
+
+    def allow_orphans(self) -> None:
+        self._gate.run_text("PRAGMA foreign_keys = OFF")
 
 
 def _cells(keys: StoredKeys) -> list[str]:

@@ -12,23 +12,22 @@ from urllib.parse import quote
 import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
-from yeldro.core.database.archive_format import Form, Stage
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Family, OnDelete, Reference, Table
-from yeldro.core.selection.grouping import Grouping, Ranking, Same
-from yeldro.core.selection.plain_text import WHITE, make_plain
 from yeldro.engines.shared.calls import ListJudge
-from yeldro.engines.shared.connection import did_not_commit
+from yeldro.engines.shared.connection import SqlDatabase, did_not_commit
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.literals import write_for_sqlite
-from yeldro.engines.shared.statements import Rows, Words, as_tuple
+from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
-from yeldro.engines.sqlite.archive import SqliteCopies
+from yeldro.engines.sqlite.archive import SqliteArchive
 from yeldro.engines.sqlite.authorizer import LISTEN, OUTSIDE, VERBS, deny_changes, translate
 from yeldro.engines.sqlite.catalogue import affinity, read_schema
+from yeldro.engines.sqlite.ranking import SqliteRanking
+from yeldro.engines.sqlite.replacing import SqliteReplacing
 from yeldro.engines.sqlite.statements import SqliteStatements
 from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
 
@@ -69,7 +68,7 @@ def open_sqlite(path: Path, mode: Mode, wait: float) -> SqliteDatabase:
         raise translate(error.orig or error) from error
 
 
-class SqliteDatabase(SqliteCopies):
+class SqliteDatabase(SqlDatabase):
     """A connection to one file."""
 
     dialect = "sqlite"
@@ -89,11 +88,11 @@ class SqliteDatabase(SqliteCopies):
         connection = engine.connect()
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
-        self._raw = raw
+        self.raw = raw
         self._dialect = connection.dialect
-        self._uri = f"file:{quote(str(path.resolve()))}?mode=rw"
-        self._attached: dict[Path, str] = {}
-        self._looked_up: set[str] = set()
+        self.uri = f"file:{quote(str(path.resolve()))}?mode=rw"
+        self.attached: dict[Path, str] = {}
+        self.looked_up: set[str] = set()
         raw.set_progress_handler(lambda: 0, LISTEN)
         raw.create_aggregate("yeldro_digest", 1, _Digest)  # type: ignore[arg-type]  # it may return texts too
 
@@ -106,22 +105,25 @@ class SqliteDatabase(SqliteCopies):
             connection, translate, lambda: raw.in_transaction, self._make_writer(""), count_changes
         )
         super().__init__(str(path), gate, SqliteStatements())
+        self.ranking = SqliteRanking(self)
+        self.replacing = SqliteReplacing(self)
+        self.archive = SqliteArchive(self)
         try:
             self._pin_settings()
-            self.schema = read_schema(self._gate)
-            self._statements.avoid(table.name.name for table in self.schema.tables)
+            self.schema = read_schema(self.gate)
+            self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(ListJudge(OUTSIDE))
-            self.encoding = str(self._gate.run_text("PRAGMA encoding").scalar_one())
+            self.encoding = str(self.gate.run_text("PRAGMA encoding").scalar_one())
             raw.text_factory = lambda data: data.decode("utf-8", "replace")
         except BaseException:
             self.close()
             raise
 
     def _pin_settings(self) -> None:
-        self._gate.run_text("PRAGMA foreign_keys = ON")
-        if self._gate.run_text("PRAGMA foreign_keys").scalar_one() != 1:
+        self.gate.run_text("PRAGMA foreign_keys = ON")
+        if self.gate.run_text("PRAGMA foreign_keys").scalar_one() != 1:
             raise DatabaseFailed("Foreign keys cannot be enforced in this build of SQLite.")
-        self._gate.run_text("PRAGMA recursive_triggers = OFF")
+        self.gate.run_text("PRAGMA recursive_triggers = OFF")
 
     def _make_writer(self, leave_out: str) -> Writer:
         return Writer(
@@ -134,39 +136,39 @@ class SqliteDatabase(SqliteCopies):
     def exclude(self, name: str) -> None:
         """Only one may write at a time: it is enough that nobody does now."""
         try:
-            self._gate.run_text("BEGIN IMMEDIATE")
+            self.gate.run_text("BEGIN IMMEDIATE")
         except Locked:
             raise Refused(
                 "Another program writes to this database, perhaps another run of this cleanup.",
                 "Try again when it is done.",
             ) from None
-        self._gate.run_text("ROLLBACK")
+        self.gate.run_text("ROLLBACK")
 
     def write_settings(self) -> list[str]:
         return ["PRAGMA foreign_keys = ON", "PRAGMA recursive_triggers = OFF"]
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
         if mode is Mode.READ:
-            self._gate.run_text("BEGIN")
-            self._raw.set_authorizer(deny_changes)
+            self.gate.run_text("BEGIN")
+            self.raw.set_authorizer(deny_changes)
         else:
-            self._gate.run_text("BEGIN IMMEDIATE", Kind.PLAIN)
+            self.gate.run_text("BEGIN IMMEDIATE", Kind.PLAIN)
 
     def _commit(self) -> None:
-        self._raw.set_authorizer(None)
+        self.raw.set_authorizer(None)
         try:
-            self._gate.run_text("COMMIT")
+            self.gate.run_text("COMMIT")
         except YeldroError as error:
-            if self._raw.in_transaction:
+            if self.raw.in_transaction:
                 raise did_not_commit(error.message) from error
             raise
-        if self._raw.in_transaction:
+        if self.raw.in_transaction:
             raise did_not_commit()
 
     def _rollback(self) -> None:
-        self._raw.set_authorizer(None)
-        if self._raw.in_transaction:
-            self._gate.run_text("ROLLBACK")
+        self.raw.set_authorizer(None)
+        if self.raw.in_transaction:
+            self.gate.run_text("ROLLBACK")
 
     def check_rights(
         self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
@@ -176,16 +178,16 @@ class SqliteDatabase(SqliteCopies):
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:
         """Temporary tables can be made at any time."""
 
-    def _create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
-        self._gate.make(keys.name, self._define_key_table(keys, unique=unique))
+    def create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
+        self.gate.make(keys.name, self.define_key_table(keys, unique=unique))
 
-    def _define_key_table(self, keys: StoredKeys, *, unique: bool) -> str:
+    def define_key_table(self, keys: StoredKeys, *, unique: bool) -> str:
         table = keys.table
         definitions = [
             f"c{place}{self._definition(table, name)}" for place, name in enumerate(keys.columns)
         ]
         new = [f"n{place}{self._definition(table, name)}" for place, name in enumerate(keys.new)]
-        whole_number = unique and self._is_whole_number(keys)
+        whole_number = unique and self.is_whole_number(keys)
         if whole_number:
             definitions[0] += " PRIMARY KEY"
         elif unique:
@@ -197,7 +199,7 @@ class SqliteDatabase(SqliteCopies):
             f"({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
         )
 
-    def _is_whole_number(self, keys: KeySet) -> bool:
+    def is_whole_number(self, keys: KeySet) -> bool:
         """Whether the identity is the row number, under its own name or as INTEGER PRIMARY KEY:
         other columns of that type may hold anything."""
         table, identity = keys.table, keys.table.identity
@@ -213,29 +215,6 @@ class SqliteDatabase(SqliteCopies):
         kind = affinity(column.type)
         collation = f' COLLATE "{column.collation}"' if column.collation else ""
         return f"{'' if kind == 'BLOB' else ' ' + kind}{collation}"
-
-    def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
-        """In the order in which it is filled."""
-        cells = [cell.name for cell in empty.selected_columns]
-        key = "PRIMARY KEY (grp, place)) WITHOUT ROWID"
-        self._gate.make(name, f"CREATE TEMP TABLE {name} ({', '.join(cells)}, {key}")
-        # Called for the first time it would look like a change to the authorizer of a read-only
-        # transaction.
-        self._gate.run_text("SELECT count(*) FROM json_each('[]')")
-
-    def _gathers(self, table: Table) -> bool:
-        return self._is_whole_number(StoredKeys(table, table.identity, ""))
-
-    def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
-        groups = self._gathered(ranking, sa.func.json_group_array)
-        members = sa.func.json_each(groups.c.ids).table_valued(
-            "value", name=self._statements.own("members")
-        )
-        return groups.join(members, sa.true()), [members.c.value, groups.c.grp, groups.c.size]
-
-    def _is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
-        is_text = sa.func.typeof(cell) == sa.literal_column("'text'")
-        return sa.and_(is_text, sa.func.trim(cell, WHITE) == sa.literal_column("''"))
 
     def _odd(
         self, column: Column, cell: sa.ColumnElement[Any]
@@ -258,67 +237,11 @@ class SqliteDatabase(SqliteCopies):
         if column.family is not Family.OTHER:
             yield Odd.BYTES, is_bytes
 
-    def _may_merge(self, table: Table, column: str) -> bool:
-        return (table.column(column).collation or "BINARY") != "BINARY"
-
-    def _make_plain(self, grouping: Grouping, same: Same) -> str:
-        """SQLite calls a function of ours; in a script there is none, so texts are looked up."""
-        if self._gate.scribe:
-            return self._make_plain_table(grouping, same)
-        name = f"yeldro_plain_{'_'.join(sorted(same.ignored))}"
-
-        def plain(value: Any) -> Any:
-            return make_plain(value, same.ignored) if isinstance(value, str) else value
-
-        self._raw.create_function(name, 1, plain, deterministic=True)
-        return name
-
-    def _plain_text(
-        self, grouping: Grouping, same: Same, cell: sa.ColumnElement[Any], name: str
-    ) -> sa.ColumnElement[Any]:
-        if name in self._looked_up:
-            known = sa.table(name, sa.column("value"), sa.column("plain"), schema="temp")
-            found = (
-                sa.select(known.c.plain)
-                .where(known.c.value == cell)
-                .correlate_except(known)
-                .scalar_subquery()
-            )
-            plain: sa.ColumnElement[Any] = sa.func.coalesce(found, cell)
-        else:
-            plain = getattr(sa.func, name)(cell)
-        return (
-            self._statements.sorted_as(plain, grouping.table.column(same.column))
-            if same.column
-            else plain
-        )
-
-    def _make_plain_table(self, grouping: Grouping, same: Same) -> str:
-        """The texts that look otherwise when nothing is ignored any more, with their plain
-        forms.
-        """
-        name = next(self._names)
-        self._looked_up.add(name)
-        clause = self._statements.table(grouping.table)
-        cell = (
-            self._statements.fragment(same.expression) if same.expression else clause.c[same.column]
-        )
-        self._gate.make(
-            name, f"CREATE TEMP TABLE {name} (value TEXT COLLATE BINARY PRIMARY KEY, plain TEXT)"
-        )
-        texts = [row[0] for row in self._gate.run(sa.select(cell).select_from(clause).distinct())]
-        plain = {text: make_plain(text, same.ignored) for text in texts if isinstance(text, str)}
-        rows = [{"value": text, "plain": other} for text, other in plain.items() if text != other]
-        if rows:
-            known = sa.table(name, sa.column("value"), sa.column("plain"), schema="temp")
-            self._gate.run_many(sa.insert(known), rows)
-        return name
-
-    def _fill(self, into: StoredKeys, statement: sa.Insert) -> int:
+    def fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """The driver's own count is -1 for a statement that begins with WITH."""
-        before = self._raw.total_changes
-        super()._fill(into, statement)
-        return self._raw.total_changes - before
+        before = self.raw.total_changes
+        super().fill(into, statement)
+        return self.raw.total_changes - before
 
     def find_effects(
         self, table: Table, columns: Sequence[str] | None, event: str = "delete"
@@ -334,19 +257,19 @@ class SqliteDatabase(SqliteCopies):
                 seen[name, VERBS[action], trigger] = None
             return sqlite3.SQLITE_OK
 
-        clause = self._statements.table(table)
+        clause = self.statements.table(table)
         change: sa.Delete | sa.Update | Words = sa.delete(clause)
         if event == "insert":
             change = Words("INSERT INTO", clause, "DEFAULT VALUES")
         if columns is not None:
             change = sa.update(clause).values({clause.c[name]: sa.null() for name in columns})
-        self._raw.set_authorizer(note)
+        self.raw.set_authorizer(note)
         try:
-            self._gate.run_text(f"EXPLAIN {change.compile(dialect=self._gate.connection.dialect)}")
+            self.gate.run_text(f"EXPLAIN {change.compile(dialect=self.gate.connection.dialect)}")
         finally:
-            self._raw.set_authorizer(None)
+            self.raw.set_authorizer(None)
         # What an insertion replaces is not told.
-        replacing = {name.lower() for (name,) in self._gate.read(_REPLACING)}
+        replacing = {name.lower() for (name,) in self.gate.read(_REPLACING)}
         for name, verb, trigger in list(seen):
             if verb == "insert" and {name.lower(), trigger.lower()} & replacing:
                 seen[name, "delete", trigger] = None
@@ -354,14 +277,14 @@ class SqliteDatabase(SqliteCopies):
         return tuple(Effect(by_name[name.lower()], verb, trigger) for name, verb, trigger in seen)
 
     def find_changes(self) -> Changes:
-        return Changes(self._raw.total_changes)
+        return Changes(self.raw.total_changes)
 
     def delete(self, keys: KeySet) -> int:
         outgoing = self.schema.outgoing(keys.table)
         if any(
             reference.is_self and reference.on_delete is OnDelete.RESTRICT for reference in outgoing
         ):
-            self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
+            self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         # Rows that could not be pointed at themselves, because they have NULL where they would be
         # pointed at: nothing depends on them, so they go first.
         stuck = [
@@ -371,7 +294,7 @@ class SqliteDatabase(SqliteCopies):
         ]
         if stuck:
             return self._delete_leaves_first(keys, stuck)
-        clause = self._statements.table(keys.table)
+        clause = self.statements.table(keys.table)
         empty = [
             clause.c[name].is_(None)
             for reference in outgoing
@@ -379,7 +302,7 @@ class SqliteDatabase(SqliteCopies):
             for name in reference.referred
         ]
         done = (
-            self._gate.run(self._statements.delete(keys).where(sa.or_(*empty))).rowcount
+            self.gate.run(self.statements.delete(keys).where(sa.or_(*empty))).rowcount
             if empty
             else 0
         )
@@ -389,66 +312,36 @@ class SqliteDatabase(SqliteCopies):
         """Level by level, so that the rules of references whose links must stay have nothing to do.
         Rows in a cycle go together in the end; their cascades are counted with them."""
         done = 0
-        while gone := self._gate.run(self._statements.delete_leaves(keys, references)).rowcount:
+        while gone := self.gate.run(self.statements.delete_leaves(keys, references)).rowcount:
             done += gone
-        before = self._raw.total_changes
+        before = self.raw.total_changes
         super().delete(keys)
-        return done + self._raw.total_changes - before
-
-    def _change(
-        self,
-        images: KeySet,
-        values: dict[str, sa.ColumnElement[Any]],
-        only: Sequence[sa.ColumnElement[bool]],
-    ) -> int:
-        """One look into the key table for each row, whatever the planner believes of temporary
-        tables."""
-        clause = self._statements.table(images.table)
-        own = self._is_own(images)
-        new = {
-            clause.c[name]: sa.select(value).where(own).scalar_subquery()
-            for name, value in values.items()
-        }
-        keys = self._statements.key_columns(images, images.table.identity)
-        among = as_tuple([clause.c[name] for name in images.table.identity]).in_(
-            sa.select(*keys).where(*only)
-        )
-        return self._gate.run(sa.update(clause).values(new).where(among)).rowcount
+        return done + self.raw.total_changes - before
 
     def truncate(self, table: Table) -> int:
         """In a script it is of a table that goes with the transaction: where that was undone,
         nothing is deleted."""
-        delete = sa.delete(self._statements.table(table))
-        if self._gate.scribe:
+        delete = sa.delete(self.statements.table(table))
+        if self.gate.scribe:
             checks = sa.table(CHECKS, schema="temp")
-            self._gate.run_text(f"CREATE TEMP TABLE IF NOT EXISTS {CHECKS} (what TEXT)")
+            self.gate.run_text(f"CREATE TEMP TABLE IF NOT EXISTS {CHECKS} (what TEXT)")
             any_number = sa.select(sa.func.count()).select_from(
                 checks
             ).scalar_subquery() >= sa.literal_column("0")
             delete = delete.where(any_number)
-        return self._gate.run(delete).rowcount
+        return self.gate.run(delete).rowcount
 
     def build_index(self, reference: Reference) -> None:
         self._build_index(reference)
 
-    def find_form(self, column: Column) -> Form:
-        return Form("as stored")
-
-    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
-        self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
-        return [self.insert(stage) for stage in stages]
-
-    def allow_orphans(self) -> None:
-        self._gate.run_text("PRAGMA foreign_keys = OFF")
-
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the cycle may run ahead, so the total is
         what counts."""
-        self._gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
-        before = self._raw.total_changes
+        self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
+        before = self.raw.total_changes
         for keys in key_sets:
             self.delete(keys)
-        return self._raw.total_changes - before
+        return self.raw.total_changes - before
 
 
 class _Digest:

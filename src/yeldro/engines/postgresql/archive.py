@@ -1,0 +1,178 @@
+"""Archiving rows and putting them back, on PostgreSQL."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import sqlalchemy as sa
+
+from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
+from yeldro.core.model.schema import Column, Family, Table
+from yeldro.engines.postgresql.part import PostgresqlOwner
+from yeldro.engines.postgresql.statements import KEPT_AS, Named, PostgresqlStatements
+from yeldro.engines.shared.archive import SqlArchive
+from yeldro.engines.shared.statements import Words, bare, in_brackets
+
+_NOT_READ_BACK = {
+    *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
+    *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),
+}
+_ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
+_SEQUENCES = """
+SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
+  COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
+FROM pg_class AS t JOIN pg_namespace AS m ON m.oid = t.relnamespace
+JOIN pg_attribute AS a ON a.attrelid = t.oid AND a.attnum > 0
+LEFT JOIN pg_attrdef AS e ON e.adrelid = t.oid AND e.adnum = a.attnum
+JOIN pg_depend AS d ON d.classid = 'pg_class'::regclass AND d.refobjid = t.oid AND d.refobjsubid =
+a.attnum
+    AND d.deptype IN ('a', 'i')
+  OR d.classid = 'pg_attrdef'::regclass AND d.objid = e.oid
+JOIN pg_class AS s ON s.oid = CASE WHEN d.classid = 'pg_class'::regclass THEN d.objid ELSE
+d.refobjid END
+  AND s.relkind = 'S'
+JOIN pg_sequence AS q ON q.seqrelid = s.oid JOIN pg_namespace AS n ON n.oid = s.relnamespace
+WHERE m.nspname = :schema AND t.relname = :table
+  AND CASE WHEN s.relkind = 'S' THEN has_sequence_privilege(s.oid, 'UPDATE') END"""
+
+
+class PostgresqlArchive(SqlArchive):
+    """The part of a connection."""
+
+    _database: PostgresqlOwner
+    _statements: PostgresqlStatements
+
+    def find_form(self, column: Column) -> Form:
+        if column.type in _NOT_READ_BACK:
+            return Form("text", f"PostgreSQL cannot read a {column.type} back")
+        if (
+            column.family is Family.TEXT
+            and self._database.setting("server_encoding") == "SQL_ASCII"
+        ):
+            return Form("text", "the database does not know the encoding of its texts")
+        return Form(KEPT_AS.get(column.type, "text"))
+
+    def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
+        return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
+
+    def _lines(self, piece: Piece) -> Iterator[bytes]:
+        portion = piece.portion
+        cells = [
+            self._statements.kept(cell, column)
+            for column, cell in self._statements.copied(portion, piece.keys)
+        ]
+        query = self._database.sent.write(
+            self._statements.select_copied(portion, piece.keys, cells)
+        )
+        query = f"COPY ({query}) TO STDOUT"
+        self._gate.note(query)
+        with (
+            self._gate.translated(),
+            self._database.raw.cursor() as cursor,
+            cursor.copy(query.encode()) as copying,
+        ):
+            for line in copying:
+                yield bytes(line)
+
+    def _fill_stage(self, stage: Stage, source: Source) -> None:
+        """The server reads the texts itself. What a type's own text would not hold comes by another
+        type."""
+        clause, cells = self._statements.table(stage.table), dict(stage.portion.cells)
+        columns = list(cells)
+        table = sa.table(stage.name, schema="pg_temp")
+        empty = sa.select(*(clause.c[own].label(name) for name, own in cells.items())).where(
+            sa.false()
+        )
+        self._gate.run(Words("CREATE TEMPORARY TABLE", table, "AS", bare(empty)))
+        types = {name: stage.table.column(own).type for name, own in cells.items()}
+        loaded = table
+        if others := {name: type_ for name, type_ in types.items() if type_ in KEPT_AS}:
+            loaded = sa.table(next(self._names), schema="pg_temp")
+            ways = [
+                sa.cast(clause.c[cells[name]], Named(KEPT_AS[types[name]])).label(name)
+                for name in others
+            ]
+            same = [clause.c[own].label(name) for name, own in cells.items() if name not in others]
+            self._gate.run(
+                Words(
+                    "CREATE TEMPORARY TABLE",
+                    loaded,
+                    "AS",
+                    bare(sa.select(*same, *ways).where(sa.false())),
+                )
+            )
+        names = in_brackets([sa.column(name) for name in columns])
+        copy = self._database.sent.write(Words("COPY", loaded, names, "FROM STDIN"))
+        self._gate.note(copy)
+        with (
+            self._gate.translated(),
+            self._database.raw.cursor() as cursor,
+            cursor.copy(copy.encode()) as writing,
+        ):
+            for rows, is_plain in source.rows(stage.portion):
+                writing.write(_make_lines(rows, is_plain))
+        if loaded is not table:
+            read = [
+                sa.cast(sa.column(name), Named(types[name])) if name in others else sa.column(name)
+                for name in columns
+            ]
+            self._gate.run(
+                Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded)))
+            )
+        self._gate.run(Words("ANALYZE", table))
+
+    def insert_together(self, stages: Sequence[Stage]) -> list[int]:
+        """All in one statement: references are checked when it is done."""
+        parts: list[str | sa.ClauseElement] = ["WITH"]
+        for place, stage in enumerate(stages):
+            parts += [
+                f"{', ' if place else ''}yeldro_{place} AS (",
+                self._statements.insert_staged(stage),
+            ]
+            parts.append("RETURNING 1)")
+        counts = [
+            f"(SELECT pg_catalog.count(*) FROM yeldro_{place})" for place in range(len(stages))
+        ]
+        return [
+            int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()
+        ]
+
+    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
+        """In a transaction with one snapshot no other one that it sees has a number as high as its
+        own."""
+        rows = self._statements.count(table).where(*self._statements.is_other(table, stages))
+        number = sa.cast(sa.func.txid_current() % sa.literal_column("4294967296"), sa.Text)
+        own = sa.func.age(sa.cast(number, Named("xid")))
+        return self._gate.number(rows.where(sa.func.age(sa.literal_column("xmin")) <= own))
+
+    def advance_counters(self, stages: Sequence[Stage]) -> None:
+        """Sequences do not follow values that were given. They are moved forward only, which no
+        rollback undoes."""
+        for stage in stages:
+            name = stage.table.name
+            with self._database.own_path():
+                found = self._gate.run(
+                    sa.text(_SEQUENCES).bindparams(schema=name.schema, table=name.name)
+                ).all()
+            for column, sequence, step, last in map(tuple, found):
+                if column in stage.portion.columns:
+                    staged = self._statements.staged(stage).c[column]
+                    end = self._gate.run(
+                        sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))
+                    ).scalar()
+                    if end is not None and (end - last) * step > 0:
+                        moved = sa.func.setval(
+                            sa.cast(sa.cast(sequence, sa.Text), Named("regclass")), int(end)
+                        )
+                        self._gate.run(sa.select(moved))
+
+
+def _make_lines(rows: Sequence[Cells], is_plain: bool) -> str:
+    """Rows in the text form of COPY."""
+    if not is_plain:
+        rows = [
+            [cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows
+        ]
+    return "".join(
+        ["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows]
+    )
