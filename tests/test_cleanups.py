@@ -615,7 +615,7 @@ def test_a_sealed_cleanup_runs_only_on_what_was_sealed(
     assert [step.seal.matched for step in load_cleanup(steps).steps if step.seal] == [6, 0, 24]
     before = digest(gauges)
     result = yeldro("run", "steps.toml", "--yes")
-    assert (result.status, "1 rows of it are not under its seal" in result.err) == (3, True), (
+    assert (result.status, "1 row of it is not under its seal" in result.err) == (3, True), (
         result.err
     )
     assert digest(gauges) == before

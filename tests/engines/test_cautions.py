@@ -13,6 +13,7 @@ from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import UsageError
 from yeldro.usecases import look as workflow
+from yeldro.words.tell import tell
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, name VARCHAR(20), built DATE,"
@@ -52,7 +53,7 @@ CASES: list[tuple[str, str, set[str], str]] = [
     ("EXISTS (SELECT 1 FROM gates AS g WHERE g.weir_id = weirs.id)", "outer-column", set(), ""),
     ("id IN (SELECT number FROM gates)", "outer-column", set(), ""),
     ("id = 1 AND 'nmae' <> 'Old'", "quoted-word", {SQ, MY}, "The nearest column is name"),
-    ("id IN (SELECT weir_id FROM gates WHERE \"tvin\" <> 'x')", "quoted-word", {SQ, MY}, "no column here but a text"),
+    ("id IN (SELECT weir_id FROM gates WHERE \"tvin\" <> 'x')", "quoted-word", {SQ, MY}, "is not a column here but a text"),
     ("name <> 'name'", "quoted-word", set(), ""),
     ("id = 1 OR id = 2 AND batch = 1", "mixed-and-or", EVERY, "id = 1 OR (id = 2 AND batch = 1)"),
     ("id = 1 OR (id = 2 AND batch = 1)", "mixed-and-or", set(), ""),
@@ -71,7 +72,7 @@ CASES: list[tuple[str, str, set[str], str]] = [
     ("name LIKE 'old weir'", "case-blind", {SQ, MY}, "all match"),
     ("name LIKE 'old%'", "case-blind", set(), ""),
     ("name = 'New'", "case-blind", set(), ""),
-    ("code LIKE 'A_1'", "wildcard", EVERY, "1 rows match by that alone"),
+    ("code LIKE 'A_1'", "wildcard", EVERY, "1 row matches by that alone"),
     ("code LIKE 'B_1' AND id = 9", "wildcard", EVERY, "ESCAPE"),
     ("code LIKE 'B%'", "wildcard", set(), ""),
     ("code LIKE 'A!_1' ESCAPE '!'", "wildcard", set(), ""),
@@ -125,7 +126,7 @@ def test_a_caution(weirs: Server, where: str, name: str, engines: set[str], said
     if found is None:
         assert (weirs.engine, where) in REFUSED
         return
-    told = [one.message for one in found.cautions if one.name == name]
+    told = [tell(one.found) for one in found.cautions if one.name == name]
     assert bool(told) == (weirs.engine in engines), found.cautions
     assert not told or said in told[0]
 
@@ -148,12 +149,12 @@ def test_one_row_is_expected(weirs: Server) -> None:
 def test_rows_like_the_last_one_are_told(weirs: Server) -> None:
     def ties(order: str, limit: int) -> list[str]:
         found = preview(weirs, "id > 0", order_by=order, limit=limit)
-        return [one.message for one in found.cautions if one.name == "ties-at-limit"]
+        return [tell(one.found) for one in found.cautions if one.name == "ties-at-limit"]
 
-    assert "1 more rows have the same built" in ties("built desc", 1)[0]
+    assert "1 more row has the same built" in ties("built desc", 1)[0]
     assert ties("built desc", 2) == []
     assert ties("built desc", 3) == []
-    assert "1 more rows" in ties("twin_id", 3)[0]
+    assert "1 more row" in ties("twin_id", 3)[0]
     assert ties("batch, id", 3) == []
 
 
@@ -161,16 +162,15 @@ def test_a_strict_caution_stops(weirs: Server) -> None:
     where = "id = 1 OR id = 2 AND batch = 1"
     assert preview(weirs, where).refusals == ()
     assert preview(weirs, where, Guards(strict=frozenset({"never-true"}))).refusals == ()
-    assert (
-        "--strict mixed-and-or"
-        in preview(weirs, where, Guards(strict=frozenset({"mixed-and-or"}))).refusals[0]
+    assert "--strict mixed-and-or" in tell(
+        preview(weirs, where, Guards(strict=frozenset({"mixed-and-or"}))).refusals[0]
     )
 
 
 def test_a_preview_teaches(weirs: Server) -> None:
     found = preview(weirs, "batch = 1 AND (name LIKE 'Old%' OR id = 2) AND id < 2")
     assert [part.rows for part in found.parts] == [2, 2, 1]
-    assert "--key 1 identifies it" in found.hints[0]
+    assert "--key 1 identifies it" in tell(found.hints[0])
     assert preview(weirs, "id = 1").hints == ()
     assert preview(weirs, "id = 1").parts == ()
 

@@ -49,7 +49,7 @@ START = "as before"
 CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
     ([], "weirs --same name --keep fullest", 0, "Committed", {"SELECT id, code FROM weirs ORDER BY id": [(1, None), (3
      , "M")], "SELECT id, weir_id, twin_id FROM gates ORDER BY id": [(1, 1, None), (2, 1, 1), (3, 3, 1)]}),
-    ([], "weirs --same name --keep fullest --expect 2", 3, "2 surplus rows of weirs were expected, there are 1", START
+    ([], "weirs --same name --keep fullest --expect 2", 3, "2 surplus rows of weirs were expected, there is 1", START
      ),
     ([], "weirs --same name --keep fullest --max-rows 2", 3, "more than --max-rows 2", START),
     ([], "weirs --same name --keep fullest --rehearse", 0, "Rehearsed", START),
@@ -245,7 +245,7 @@ def test_what_was_changed_since_is_left_alone(filled: Server, yeldro: Yeldro) ->
         ]
     )
     back = yeldro("restore", "last", *place)
-    assert (back.status, "1 rows of gates are not as the run left them" in back.out) == (0, True), (
+    assert (back.status, "1 row of gates is not as the run left it" in back.out) == (0, True), (
         back.err
     )
     assert filled.query("SELECT id, weir_id FROM gates ORDER BY id") == [(1, 1), (2, 3), (3, 3)]
@@ -288,6 +288,6 @@ def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldr
     assert (found["groups"], found["surplus"]) == (2, 2)
     (caution,) = (one for one in found["cautions"] if one["name"] == "case-blind")
     assert caution["message"].startswith(
-        "In 1 groups the collation of name makes several spellings one"
+        "In 1 group the collation of name makes several spellings one"
     )
     assert yeldro(*line, "--strict", "case-blind").status == 3

@@ -29,8 +29,8 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 MEANWHILE = [
-    ("INSERT INTO gates VALUES (9, 2)", "1 rows came into the reach and 0 left it"),
-    ("INSERT INTO weirs VALUES (0, 'b', NULL, 1)", "1 rows came"),
+    ("INSERT INTO gates VALUES (9, 2)", "1 row came into the reach and 0 left it"),
+    ("INSERT INTO weirs VALUES (0, 'b', NULL, 1)", "1 row came"),
     ("DELETE FROM gates WHERE id = 1", "1 left it"),
     ("UPDATE gates SET weir_id = 3 WHERE id = 1", "1 left it"),
     ("UPDATE weirs SET name = 'z' WHERE id = 2", "left it"),

@@ -52,15 +52,15 @@ CASES: list[tuple[list[str], list[str], int, str, Any]] = [
     (["INSERT INTO weirs VALUES (1, 'a', 0.2)"], [], 3, "Rows with other values have taken 1 of the keys of weirs",
      SPOILT),
     (["INSERT INTO weirs VALUES (1, 'A', 0.2)"], ["--differing", "keep"], 0,
-     "there with other values; they are left alone", {"weirs": [2], "gates": [1, 2, 3], "notes": [1, 2]}),
+     "there with other values; it is left alone", {"weirs": [2], "gates": [1, 2, 3], "notes": [1, 2]}),
     (["INSERT INTO weirs VALUES (9, 'a', 1)"], [], 5, "a constraint|refused", SPOILT),
     (["ALTER TABLE weirs ADD COLUMN extra INTEGER"], [], 0, "Committed", START),
     (["ALTER TABLE weirs ADD COLUMN extra INTEGER DEFAULT 5 NOT NULL"], [], 0, "Committed", START),
     (["ALTER TABLE weirs DROP COLUMN depth"], [], 3, "weirs has no column depth any more", SPOILT),
     (["ALTER TABLE gates RENAME TO doors"], [], 3, "The table gates of the run is not in this database", SPOILT),
-    (["UPDATE notes SET weir_id = 3 WHERE id = 1"], [], 0, "1 rows of notes are not as the run left them", {"weirs": [
+    (["UPDATE notes SET weir_id = 3 WHERE id = 1"], [], 0, "1 row of notes is not as the run left it", {"weirs": [
      1, 2], "gates": [1, 2, 3], "notes": [2]}),
-    (["DELETE FROM notes WHERE id = 1"], [], 0, "1 rows of notes that the run changed are gone", {"weirs": [1, 2],
+    (["DELETE FROM notes WHERE id = 1"], [], 0, "1 row of notes that the run changed is gone", {"weirs": [1, 2],
      "gates": [1, 2, 3], "notes": [2]}),
     (["UPDATE notes SET text = 'new' WHERE id = 1"], [], 0, "Committed", {"weirs": [1, 2], "gates": [1, 2, 3], "notes"
      : [1, 2]}),

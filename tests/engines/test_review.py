@@ -10,6 +10,7 @@ from tests.conftest import Yeldro
 from tests.servers import Server, label
 from yeldro.core.review.verdict import Review
 from yeldro.usecases import look as workflow
+from yeldro.words.tell import tell
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL, built DATE)",
@@ -43,12 +44,12 @@ SCRIPTS: list[tuple[str, set[str], list[int | None], list[str]]] = [
     ("DELETE FROM marks WHERE code = 'a'", EVERY, [None], ["no column 'code' in marks"]),
     ("DELETE FROM weird WHERE id = 1", EVERY, [None], ["no table 'weird'"]),
     ("DELETE FROM marks WHERE n = 5;\n\nDELETE FROM marks WHERE n < 7;", EVERY, [1, 2], ["",
-     "1 of its 2 rows are gone"]),
+     "1 of its 2 rows is gone"]),
     ("DELETE FROM gates WHERE id = 3; DELETE FROM marks WHERE gate_id IN (SELECT id FROM gates WHERE weir_id = 3)",
      EVERY, [1, 1], ["", "reads gates, from which line 1 has removed"]),
-    (f"DELETE FROM weirs WHERE id > 1 AND code IN ({COPIES}) OR id = 1", EVERY, [2], ["every copy in 1 groups"]),
+    (f"DELETE FROM weirs WHERE id > 1 AND code IN ({COPIES}) OR id = 1", EVERY, [2], ["every copy in 1 group"]),
     ("DELETE FROM weirs AS w WHERE EXISTS (SELECT 1 FROM weirs AS b WHERE b.code = w.code AND b.id <> w.id)", {SQ, PG}
-     , [2], ["every copy in 1 groups"]),
+     , [2], ["every copy in 1 group"]),
     ("DELETE FROM weirs AS w WHERE EXISTS (SELECT 1 FROM weirs AS b WHERE b.code = w.code AND b.id < w.id)", {SQ, PG},
      [1], [""]),
     ("DELETE FROM weirs AS w USING weirs AS b WHERE b.code = w.code AND b.id < w.id", {PG}, [1], [""]),
@@ -85,9 +86,9 @@ def found(review: Review) -> list[str]:
         " ".join(
             [
                 one.unjudged,
-                *one.faults,
+                *map(tell, one.faults),
                 *(caution.name for caution in one.doubts),
-                *(note for note in one.notes if "TRUNCATE" not in note),
+                *(tell(note) for note in one.notes if note.kind != "review.truncate"),
             ]
         ).strip()
         for one in review.verdicts

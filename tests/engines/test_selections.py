@@ -18,6 +18,7 @@ from yeldro.engines.completion_names import list_names
 from yeldro.errors import UsageError, YeldroError
 from yeldro.usecases import look as workflow
 from yeldro.usecases import run as running
+from yeldro.words.tell import tell
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(9), built DATE, up_id INTEGER, old_id INTEGER,"
@@ -124,9 +125,9 @@ def test_missing_keys_and_nulls_are_told(weirs: Server) -> None:
         (preview(weirs, "weirs", {way: "weirs", "on": "up_id=id"}).cautions)
         for way in ("found_in", "not_found_in")
     ]
-    assert [(one.name, one.subject, one.message[:30]) for cautions in told for one in cautions] == [
-        ("null-reference", "weirs.up_id", "2 rows of weirs hold NULL in u")
-    ] * 2
+    assert [
+        (one.name, one.subject, tell(one.found)[:30]) for cautions in told for one in cautions
+    ] == [("null-reference", "weirs.up_id", "2 rows of weirs hold NULL in u")] * 2
     assert preview(weirs, "weirs", {"found_in": "gates"}).cautions == ()
 
 

@@ -58,9 +58,7 @@ def test_a_commit_that_the_server_turned_into_a_rollback_is_noticed(server: Serv
         with suppress(YeldroError):
             database.gate.run_text("SELECT 1 / 0")
     else:
-        database.raw.rollback() if server.engine == "mariadb" else database.raw.execute(
-            "ROLLBACK"
-        )
+        database.raw.rollback() if server.engine == "mariadb" else database.raw.execute("ROLLBACK")
     with pytest.raises(DatabaseFailed):
         database.commit()
     database.close()

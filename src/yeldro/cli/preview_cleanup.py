@@ -23,6 +23,7 @@ from yeldro.report.seal import make_changes, render_changes
 from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.seal_file import find_difference
 from yeldro.usecases import run as running
+from yeldro.words.tell import tell, voice_of
 
 
 def preview_cleanup(options: PreviewOptions) -> int:
@@ -79,4 +80,4 @@ def _show(
     if options.show_changes:
         screen.show(render_changes(found))
     for reason in found.refusals[:1]:
-        screen.note(f"\n{verdict}: {reason}")
+        screen.note(f"\n{verdict}: {tell(reason, voice_of(found))}")

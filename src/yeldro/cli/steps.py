@@ -23,6 +23,7 @@ from yeldro.core.selection.parameters import find_names
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 from yeldro.options import GroupsOptions, RowsOptions
+from yeldro.words.tell import tell
 
 T = TypeVar("T")
 
@@ -210,8 +211,8 @@ def make_reviewed(
             was = ["It was a TRUNCATE; this is a DELETE of all rows."] if removal.truncates else []
             notes[name] = [
                 *was,
-                *(f"In the script: {fault}" for fault in verdict.faults),
-                *(one.message for one in verdict.doubts),
+                *(f"In the script: {tell(fault)}" for fault in verdict.faults),
+                *(tell(one.found) for one in verdict.doubts),
             ]
     title = f"The deletions of {source}"
     return Cleanup(title=title, database=database, steps=tuple(steps)), notes, left

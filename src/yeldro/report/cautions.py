@@ -9,14 +9,18 @@ from rich.text import Text
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.report.grids import render_grid
+from yeldro.words.tell import tell
+from yeldro.words.voice import Voice
 
 
-def render_cautions(cautions: Sequence[Caution]) -> Iterator[RenderableType]:
+def render_cautions(
+    cautions: Sequence[Caution], voice: Voice = Voice.COMMAND_LINE
+) -> Iterator[RenderableType]:
     if cautions:
         yield Text("\nCautions", style="bold yellow")
         yield render_grid(
             ("name", "what was found"),
-            [(Text(one.name, style="yellow"), _found(one)) for one in cautions],
+            [(Text(one.name, style="yellow"), _found(one, voice)) for one in cautions],
         )
     lines = [one.subject.split(" -> ") for one in cautions if one.name == "undeclared-reference"]
     if lines:
@@ -30,5 +34,6 @@ def render_cautions(cautions: Sequence[Caution]) -> Iterator[RenderableType]:
             )
 
 
-def _found(one: Caution) -> str:
-    return f"{one.subject}: {one.message}" if one.name == "undeclared-reference" else one.message
+def _found(one: Caution, voice: Voice) -> str:
+    sentence = tell(one.found, voice)
+    return f"{one.subject}: {sentence}" if one.name == "undeclared-reference" else sentence

@@ -18,6 +18,8 @@ from yeldro.core.survey.survey import Close, TableSurvey
 from yeldro.errors import YeldroError
 from yeldro.report.seal import make_changes
 from yeldro.store.run_facts import describe_reach, describe_tally
+from yeldro.words.tell import tell, tell_maybe, voice_of
+from yeldro.words.voice import Voice
 
 Document = dict[str, Any]
 
@@ -115,8 +117,11 @@ def _reference(reference: Reference) -> Document:
     }
 
 
-def make_cautions(cautions: Sequence[Caution]) -> list[Document]:
-    return [{"name": one.name, "subject": one.subject, "message": one.message} for one in cautions]
+def make_cautions(cautions: Sequence[Caution], voice: Voice = Voice.COMMAND_LINE) -> list[Document]:
+    return [
+        {"name": one.name, "subject": one.subject, "message": tell(one.found, voice)}
+        for one in cautions
+    ]
 
 
 def make_preview(preview: Preview) -> Document:
@@ -132,10 +137,10 @@ def make_preview(preview: Preview) -> Document:
         "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
         "reach": describe_reach(reach),
         "stops": make_stops(preview),
-        "cautions": make_cautions(preview.cautions),
+        "cautions": make_cautions(preview.cautions, voice_of(preview)),
         "parts": [{"condition": part.text, "rows": part.rows} for part in preview.parts],
-        "hints": list(preview.hints),
-        "refusals": list(preview.refusals),
+        "hints": [tell(one, voice_of(preview)) for one in preview.hints],
+        "refusals": [tell(one, voice_of(preview)) for one in preview.refusals],
         **make_changes(preview),
     }
 
@@ -151,8 +156,8 @@ def make_review(review: Review) -> Document:
                 "matched": one.reach.matched if one.reach else None,
                 "reach": describe_reach(one.reach) if one.reach else [],
                 "cautions": make_cautions([*one.doubts, *one.cautions]),
-                "order": one.faults,
-                "notes": one.notes,
+                "order": list(map(tell, one.faults)),
+                "notes": list(map(tell, one.notes)),
                 "unjudged": one.unjudged or None,
             }
             for one in review.verdicts
@@ -180,8 +185,8 @@ def make_stops(preview: Preview) -> list[Document]:
             "table": stop.table.label,
             "rows": stop.rows,
             "via": str(stop.via),
-            "reason": stop.reason,
-            "lift": stop.lift,
+            "reason": tell(stop.reason, voice_of(preview)),
+            "lift": tell_maybe(stop.lift, voice_of(preview)),
         }
         for stop in preview.reach.stops
     ]
@@ -207,7 +212,9 @@ def make_run(kind: str, result: RunResult) -> Document:
         "outcome": result.outcome.label,
         "run": result.run or None,
         "tally": describe_tally(result.tally) if result.tally else [],
-        "cautions": make_cautions(result.preview.cautions) if result.preview else [],
+        "cautions": make_cautions(result.preview.cautions, voice_of(result.preview))
+        if result.preview
+        else [],
     }
     if result.preview and result.preview.difference:
         document |= make_changes(result.preview)
@@ -218,7 +225,7 @@ def make_run(kind: str, result: RunResult) -> Document:
                 "table": one.preview.selection.table.label,
                 "matched": one.preview.reach.matched,
                 "tally": describe_tally(one.tally) if one.tally else [],
-                "cautions": make_cautions(one.preview.cautions),
+                "cautions": make_cautions(one.preview.cautions, voice_of(one.preview)),
             }
             for one in result.steps
         ]

@@ -21,6 +21,7 @@ from yeldro.report.documents import Document, make_cautions, make_collisions, ma
 from yeldro.report.grids import render_grid
 from yeldro.report.preview import render_parts, render_stops
 from yeldro.store.run_facts import describe_reach
+from yeldro.words.tell import tell, voice_of
 
 _WIDEST_BAR = 30
 
@@ -53,9 +54,9 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
         if collision.rows > len(pairs):
             yield Text(f"  ({count(collision.rows - len(pairs), 'more row')})", style="dim")
     for hint in preview.hints:
-        yield Text(f"\n{hint}")
-    yield from render_stops(preview.reach.stops)
-    yield from render_cautions(preview.cautions)
+        yield Text(f"\n{tell(hint, voice_of(preview))}")
+    yield from render_stops(preview.reach.stops, voice_of(preview))
+    yield from render_cautions(preview.cautions, voice_of(preview))
     if next_line:
         yield Text(
             "\nNext, once this is what you expect:"
@@ -267,7 +268,7 @@ def make_duplicates(found: Duplicates, preview: Preview | None) -> Document:
         document |= {
             "reach": describe_reach(preview.reach),
             "stops": make_stops(preview),
-            "cautions": make_cautions(preview.cautions),
-            "refusals": list(preview.refusals),
+            "cautions": make_cautions(preview.cautions, voice_of(preview)),
+            "refusals": [tell(one, voice_of(preview)) for one in preview.refusals],
         }
     return document

@@ -14,6 +14,8 @@ from yeldro.core.run.preview import Preview
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES
 from yeldro.report.grids import left_out, render_grid, render_rows
+from yeldro.words.tell import tell, tell_maybe, voice_of
+from yeldro.words.voice import Voice
 
 
 def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[RenderableType]:
@@ -40,10 +42,10 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
     if reach.matched:
         yield from _sample(preview, width)
         yield from render_parts(preview)
-    yield from render_stops(reach.stops)
+    yield from render_stops(reach.stops, voice_of(preview))
     for hint in preview.hints:
-        yield Text(f"\n{hint}")
-    yield from render_cautions(preview.cautions)
+        yield Text(f"\n{tell(hint, voice_of(preview))}")
+    yield from render_cautions(preview.cautions, voice_of(preview))
     if next_line and reach.matched:
         yield Text(
             "\nNext, once this is what you expect:"
@@ -74,12 +76,23 @@ def _sample(preview: Preview, width: int) -> Iterator[RenderableType]:
         yield Text(f"  ({'; '.join(notes)})", style="dim")
 
 
-def render_stops(stops: Sequence[Stop]) -> Iterator[RenderableType]:
+def render_stops(
+    stops: Sequence[Stop], voice: Voice = Voice.COMMAND_LINE
+) -> Iterator[RenderableType]:
     if stops:
         yield Text("\nThe deletion would be stopped", style="bold red")
         yield render_grid(
             ("table", "rows", "through", "because", "allowed by"),
-            [(one.table.label, one.rows, str(one.via), one.reason, one.lift) for one in stops],
+            [
+                (
+                    one.table.label,
+                    one.rows,
+                    str(one.via),
+                    tell(one.reason, voice),
+                    tell_maybe(one.lift, voice),
+                )
+                for one in stops
+            ],
             right=("rows",),
         )
 

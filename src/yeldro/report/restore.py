@@ -9,6 +9,7 @@ from rich.text import Text
 
 from yeldro.core.restore.plan import RestorePart, RestorePlan
 from yeldro.report.grids import render_grid
+from yeldro.words.tell import tell
 
 _COLUMNS = ("table", "archived", "restore", "step", "unchanged", "other values", "gone")
 
@@ -25,7 +26,7 @@ def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
     ]
     titles = [_COLUMNS[place] for place in used]
     yield render_grid(titles, [[row[place] for place in used] for row in rows], right=titles[1:])
-    for note in plan.notes:
+    for note in map(tell, plan.notes):
         yield Text(f"  {note}", style="yellow")
 
 

@@ -11,6 +11,7 @@ from rich.text import Text
 from yeldro.core.model.plural import count
 from yeldro.core.review.verdict import Review, Verdict
 from yeldro.report.grids import render_grid
+from yeldro.words.tell import tell
 
 
 def render_review(review: Review) -> Iterator[RenderableType]:
@@ -51,12 +52,14 @@ def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
             ],
             right=("#", "rows"),
         )
-    for fault in verdict.faults:
+    for fault in map(tell, verdict.faults):
         yield Padding(Text(fault, style="red"), (0, 0, 0, 2))
-    for note in verdict.notes:
+    for note in map(tell, verdict.notes):
         yield Text(f"  {note}")
     for caution in (*verdict.doubts, *verdict.cautions):
-        yield Padding(Text.assemble((f"{caution.name}: ", "yellow"), caution.message), (0, 0, 0, 2))
+        yield Padding(
+            Text.assemble((f"{caution.name}: ", "yellow"), tell(caution.found)), (0, 0, 0, 2)
+        )
 
 
 def _first_line(text: str) -> str:

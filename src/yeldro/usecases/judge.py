@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
-from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.database.connection import Database
+from yeldro.core.model.fact import fact
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.preview import Preview
@@ -28,16 +28,15 @@ def judge(
     last: bool,
 ) -> Preview:
     """The preview of a step, with what the limits of the whole run say to it. `last`: no other step
-    comes after it.
-
-    What it says is put in the words of its file, where it has one.
-    """
+    comes after it."""
     excess = find_excess(database, limits, found.reach, earlier)
     total = found.reach.matched + sum(one.matched for one in earlier)
     if last and limits.expect and not limits.expect.holds(total):
-        excess = [*excess, f"{limits.expect} rows were expected in all, {total:,} match."]
-    found = replace(found, step=job.name, refusals=(*found.refusals, *excess))
-    return found.reworded(as_keys) if job.name else found
+        matching = fact("found.matching", rows=total)
+        excess.append(
+            fact("refused.not-expected-in-all", expect=str(limits.expect), found=matching)
+        )
+    return replace(found, step=job.name, refusals=(*found.refusals, *excess))
 
 
 def check_seal(database: Database, job: Job, found: Preview, compare: Compare) -> Preview:
@@ -48,13 +47,10 @@ def check_seal(database: Database, job: Job, found: Preview, compare: Compare) -
     if seal == job.seal:
         return replace(found, seal=seal)
     difference = compare(job.name, list_sealed(database, found.reach))
-    reason = f"It was sealed with {job.seal.matched:,} matched rows, and {seal.matched:,} match now"
-    if not difference.is_known:
-        reason += (
-            "; which ones came and went is not known, because the file beside the cleanup is "
-            "missing."
-        )
-    else:
+    counts = {"sealed": job.seal.matched, "rows": seal.matched}
+    if difference.is_known:
         came, went = difference.rows
-        reason += f": {came:,} rows came into its reach, {went:,} left it."
+        reason = fact("refused.seal", **counts, came=came, went=went)
+    else:
+        reason = fact("refused.seal-unknown", **counts)
     return replace(found, seal=seal, difference=difference, refusals=(reason, *found.refusals))

@@ -28,6 +28,7 @@ from yeldro.store.archive_writer import ArchiveWriter
 from yeldro.store.run_facts import PartFacts, describe_reach, describe_tally
 from yeldro.store.run_record import Keeping, RunRecord, new_record, now, who
 from yeldro.usecases.transaction import LifeCycle
+from yeldro.words.tell import tell, voice_of
 
 Told = Callable[[int, int], None]
 
@@ -192,7 +193,11 @@ class Keeper:
                 if found.step:
                     part["step"], part["surplus"] = found.step, bool(found.duplicates)
                 parts.append(part)
-        messages = [caution.message for found in self._kept for caution in found.cautions]
+        messages = [
+            tell(caution.found, voice_of(found))
+            for found in self._kept
+            for caution in found.cautions
+        ]
         return {
             "matched": sum(found.reach.matched for found in self._kept),
             "reach": parts,

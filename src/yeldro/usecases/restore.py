@@ -10,11 +10,12 @@ from typing import Protocol
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database
+from yeldro.core.model.fact import fact
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
 from yeldro.core.restore.execute import run_restore
 from yeldro.core.restore.narrow import narrow
-from yeldro.core.restore.plan import RestorePlan, find_entangled, make_restore_plan
+from yeldro.core.restore.plan import NotRestorable, RestorePlan, find_entangled, make_restore_plan
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.grouping import Grouping, Same
@@ -24,6 +25,7 @@ from yeldro.store.archive_reader import ArchiveReader
 from yeldro.store.run_record import IN_DOUBT, RUNNING, RunRecord, now, who
 from yeldro.usecases.settle import check_finished, count_gone, settle
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking, undo
+from yeldro.words.tell import tell
 
 
 class RestoreAnswers(Protocol):
@@ -134,7 +136,7 @@ class _Restoration:
             self.gone = sum(part.standing.absent for part in plan.parts if not part.is_change)
         self.answers.show_plan(plan)
         if plan.refusals:
-            return self._result(Outcome.STOPPED, plan.refusals[0], Refused.status)
+            return self._result(Outcome.STOPPED, tell(plan.refusals[0]), Refused.status)
         if not plan.rows:
             return self._result(Outcome.NOTHING_TO_RESTORE)
         if self.request.ask and not self.answers.allow_restore(plan):
@@ -206,7 +208,10 @@ class _Restoration:
                 "The data changed since the preview. Preview again.",
                 Refused.status,
             )
-        tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
+        try:
+            tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
+        except NotRestorable as error:
+            raise Refused(tell(error.found)) from None
         if not tally.balanced:
             self._undo()
             reason = f"The tally does not balance: {tally.fault}."
@@ -264,14 +269,10 @@ class _Restoration:
             no_rollback=request.no_rollback,
         )
         notes = [
-            f"The unique index {name} of {table.label}, which the run added, is dropped first."
-            for table, name in self._find_indexes()
+            fact("restore.index", name=name, table=table) for table, name in self._find_indexes()
         ]
         if self.found_gone:
-            notes.append(
-                f"The record says that the run was rolled back, but {self.found_gone:,} of its "
-                "rows are gone."
-            )
+            notes.append(fact("restore.found-gone", rows=self.found_gone))
         return replace(plan, notes=(*notes, *plan.notes)) if notes else plan
 
     def _commit(self, plan: RestorePlan, tally: Tally) -> RunResult:
@@ -302,7 +303,7 @@ class _Restoration:
     def _result(
         self, outcome: Outcome, reason: str = "", status: int = 0, tally: Tally | None = None
     ) -> RunResult:
-        notes = self.plan.notes if self.plan else ()
+        notes = tuple(map(tell, self.plan.notes)) if self.plan else ()
         return RunResult(
             outcome, None, tally, reason, status=status, run=self.record.name, notes=notes
         )

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
+from yeldro.core.model.plural import count
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome as Outcome
@@ -31,6 +32,7 @@ from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
 from yeldro.usecases.steps import Deletion, Job, Merging
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking
+from yeldro.words.tell import tell, voice_of
 
 AGAIN = "Look at the preview again."
 
@@ -227,7 +229,9 @@ class _Run:
         for found in shown:
             if found.difference:
                 return self._stopped(
-                    found, found.refusals[0], "yeldro preview FILE --seal seals what there is now."
+                    found,
+                    tell(found.refusals[0], voice_of(found)),
+                    "yeldro preview FILE --seal seals what there is now.",
                 )
         for found in shown:
             if ended := self._refused(found):
@@ -238,7 +242,7 @@ class _Run:
 
     def _refused(self, found: Preview) -> RunResult | None:
         if found.refusals:
-            return self._stopped(found, found.refusals[0])
+            return self._stopped(found, tell(found.refusals[0], voice_of(found)))
         if not found.reach.matched:
             return None
         if not self._changed:
@@ -306,11 +310,15 @@ class _Run:
             came = max(0, found.reach.matched - shown.reach.matched)
             went = max(0, shown.reach.matched - found.reach.matched)
         if (came or went) and not self._changed:
-            reason = f"Since the preview {came:,} rows came into the reach and {went:,} left it."
+            reason = (
+                f"Since the preview {count(came, 'row')} came into the reach and {went:,} left it."
+            )
             return self._stopped(shown, reason, AGAIN)
         if came and job.seal:
             return self._stopped(
-                found, f"{came:,} rows of it are not under its seal: earlier steps brought them in."
+                found,
+                f"{count(came, 'row')} of it {'is' if came == 1 else 'are'} not under its seal: "
+                "earlier steps brought them in.",
             )
         if came and self.manner.ask_first:
             self.answers.show(found)

@@ -27,6 +27,7 @@ from yeldro.usecases.judge import Compare, judge
 from yeldro.usecases.run import look_ahead
 from yeldro.usecases.steps import Job
 from yeldro.usecases.transaction import undo
+from yeldro.words.tell import tell, voice_of
 
 _PROOFS = {
     "count_present",
@@ -169,7 +170,7 @@ def write_down(
     if any(job.seal for job in jobs):
         for found in list(look_ahead(database, make_jobs(database), limits, compare)):
             if found.difference:
-                raise Refused(found.refusals[0])
+                raise Refused(tell(found.refusals[0], voice_of(found)))
     done: list[WrittenStep] = []
     loaded = scribe.take()
     scribe.begin(Mode.WRITE, emptied)
@@ -195,7 +196,7 @@ def _write_step(
     found = judge(database, job, job.look(store=False), limits, earlier, last=last)
     if found.refusals:
         raise Refused(
-            f"Step {job.name}: {found.refusals[0]}",
+            f"Step {job.name}: {tell(found.refusals[0], voice_of(found))}",
             "A script is only written of what would be run.",
         )
     if not found.reach.matched:

@@ -32,6 +32,7 @@ def command(options: DuplicatesOptions) -> int:
     from yeldro.report.cautions import render_cautions
     from yeldro.report.spreadsheet import render_line
     from yeldro.usecases import look as workflow
+    from yeldro.words.tell import tell, voice_of
 
     check_seal(options)
     screen = Screen(options.format)
@@ -70,6 +71,6 @@ def command(options: DuplicatesOptions) -> int:
         screen.show(report.render_duplicates(found))
         screen.show(render_cautions(list(find_group_cautions(found))))
     if preview and preview.refusals:
-        screen.tell(preview.refusals[0], "")
+        screen.tell(tell(preview.refusals[0], voice_of(preview)), "")
         return Refused.status
     return 0

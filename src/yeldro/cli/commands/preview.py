@@ -33,6 +33,7 @@ def command(options: PreviewOptions) -> int:
     from yeldro.report.preview import render_preview
     from yeldro.report.spreadsheet import render_line
     from yeldro.usecases import look as workflow
+    from yeldro.words.tell import tell, voice_of
 
     if options.table.endswith(".toml"):
         from yeldro.cli.preview_cleanup import preview_cleanup
@@ -62,5 +63,5 @@ def command(options: PreviewOptions) -> int:
                 line = make_line("delete", replace(options, expect=str(found.reach.matched)))
                 screen.show(render_preview(found, screen.width, line))
                 for reason in found.refusals[:1]:
-                    screen.note(f"\nWould be stopped: {reason}")
+                    screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")
     return Refused.status if found.refusals else 0

@@ -1,10 +1,13 @@
-"""Named warnings about a selection or a schema: what was found, why it matters and what to do."""
+"""Named warnings about a selection or a schema. `yeldro.words.cautions` says why they matter and
+what to do."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
+from yeldro.core.model.fact import Fact
 from yeldro.core.model.lookup import nearest
 from yeldro.errors import UsageError
 
@@ -13,7 +16,12 @@ from yeldro.errors import UsageError
 class Caution:
     name: str
     subject: str
-    message: str
+    found: Fact
+
+
+def caution(name: str, subject: str, variant: str = "", /, **about: Any) -> Caution:
+    """`variant` tells the sentences of one caution apart."""
+    return Caution(name, subject, Fact(f"{name}.{variant}" if variant else name, about))
 
 
 # Every caution there is, for --strict.

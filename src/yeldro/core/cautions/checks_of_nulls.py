@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from sqlglot import exp
 
-from yeldro.core.cautions.examination import COMPARISONS, Finding, Look
+from yeldro.core.cautions.caution import Caution, caution
+from yeldro.core.cautions.examination import COMPARISONS, Look
 from yeldro.core.selection.parts import ands
 
 
-def check_never_true(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_never_true(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in tree.find_all(*COMPARISONS):
         sides = (node.left, node.right)
         if any(isinstance(side, exp.Null) for side in sides):
@@ -18,25 +19,18 @@ def check_never_true(look: Look, tree: exp.Expr) -> Iterator[Finding]:
                 next((side for side in sides if not isinstance(side, exp.Null)), node.left)
             )
             word = "IS NOT NULL" if isinstance(node, exp.NEQ) else "IS NULL"
-            yield (
-                "never-true",
-                look.written(node),
-                f"{look.written(node)} is true for no row at all, because NULL equals nothing. "
-                f"Write {other} {word}.",
+            yield caution(
+                "never-true", look.written(node), written=look.written(node), other=other, test=word
             )
 
 
-def check_nulls_in_lists(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_nulls_in_lists(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in tree.find_all(exp.In):
         if not isinstance(node.parent, exp.Not):
             continue
         what = look.written(node.this)
         if any(isinstance(value, exp.Null) for value in node.expressions):
-            yield (
-                "null-in-list",
-                look.written(node.parent),
-                "The list of NOT IN holds NULL, so no row at all matches. Take it out.",
-            )
+            yield caution("null-in-list", look.written(node.parent), "literal")
         query = node.args.get("query")
         select = query.this if isinstance(query, exp.Subquery) else query
         if (
@@ -48,12 +42,13 @@ def check_nulls_in_lists(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         nulls = _count_nulls(look, select)
         if nulls:
             shown = look.written(select.selects[0])
-            yield (
+            yield caution(
                 "null-in-list",
                 look.written(node.parent),
-                f"{nulls:,} rows of the subquery hold NULL in {shown}, and with one NULL in its "
-                f"list NOT IN matches no row at all. Add WHERE {shown} IS NOT NULL, or use NOT "
-                f"EXISTS with {what}.",
+                "subquery",
+                rows=nulls,
+                shown=shown,
+                what=what,
             )
 
 
@@ -66,7 +61,7 @@ def _count_nulls(look: Look, select: exp.Select) -> int | None:
     return look.database.try_number(look.condition.derive(text))
 
 
-def check_nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     """`<>` and NOT leave rows with NULL out, which is easily forgotten. Only parts that every row
     must meet count."""
     for part in ands(tree):
@@ -85,10 +80,11 @@ def check_nulls_left_out(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         ):
             continue
         if rows := look.count(f"{look.written(node.this)} IS NULL"):
-            yield (
+            yield caution(
                 "null-left-out",
                 f"{look.table_label}.{left.name}",
-                f"{rows:,} rows of {look.table_label} hold NULL in {left.name}, and "
-                f"{look.written(part)} is not true for them. If they are meant too, add OR "
-                f"{left.name} IS NULL, in brackets.",
+                rows=rows,
+                table=look.table_label,
+                column=left.name,
+                part=look.written(part),
             )

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 
 from sqlglot import exp
 
-from yeldro.core.cautions.examination import Finding, Look
+from yeldro.core.cautions.caution import Caution, caution
+from yeldro.core.cautions.examination import Look
 from yeldro.core.database.abilities import Quirk
 from yeldro.core.model.schema import Column, Family
 
@@ -38,7 +39,7 @@ _CLOCKS = {
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
 
 
-def check_case(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_case(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     """Comparisons in which a collation makes several spellings one."""
     for node in tree.find_all(exp.EQ, exp.In, exp.Like):
         column = look.scopes.column(node.this)
@@ -49,13 +50,12 @@ def check_case(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         texts = _find_texts(node)
         spellings = look.database.find_spellings(look.keys, column.name, 6) if texts else ()
         if len(spellings) > len(texts):
-            more = ", …" if len(spellings) > 5 else ""
-            yield (
+            shown = [*map(repr, spellings[:5]), *("…" for _ in spellings[5:6])]
+            yield caution(
                 "case-blind",
                 f"{look.table_label}.{column.name}",
-                f"The collation of {column.name} merges spellings: "
-                f"{', '.join(map(repr, spellings[:5]))}{more} all match. Compare in binary form if "
-                "only one is meant.",
+                column=column.name,
+                spellings=shown,
             )
 
 
@@ -80,7 +80,7 @@ def _is_blind(look: Look, column: Column, node: exp.Expr) -> bool:
     return blind or (isinstance(node, exp.Like) and Quirk.BLIND_LIKE in look.quirks)
 
 
-def check_wildcards(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_wildcards(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in tree.find_all(exp.Like):
         pattern = node.expression
         if (
@@ -99,15 +99,10 @@ def check_wildcards(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         what = look.written(node.this)
         rows = look.count(f"({look.written(node)}) AND NOT ({what} LIKE '{plain}' ESCAPE '!')")
         if rows:
-            yield (
-                "wildcard",
-                look.written(node),
-                f"In LIKE an underscore stands for any character: {rows:,} rows match by that "
-                f"alone. If the character itself is meant: {what} LIKE '{plain}' ESCAPE '!'.",
-            )
+            yield caution("wildcard", look.written(node), rows=rows, what=what, plain=plain)
 
 
-def check_ends_of_days(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_ends_of_days(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in tree.find_all(exp.Between, exp.LTE):
         end = node.args["high"] if isinstance(node, exp.Between) else node.expression
         column = look.scopes.column(node.this)
@@ -120,33 +115,29 @@ def check_ends_of_days(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             if look.quirks & {Quirk.UNTYPED}
             else None
         )
-        told = f" {rows:,} rows of that day are left out." if rows else ""
         if rows != 0:
-            yield (
+            yield caution(
                 "end-of-day",
                 look.written(node),
-                f"{column.name} holds moments, and the day {end.this} alone means its "
-                f"midnight.{told} Write {what} < the day after.",
+                "rows" if rows else "",
+                column=column.name,
+                day=end.this,
+                rows=rows,
+                what=what,
             )
 
 
-def check_changing(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_changing(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in tree.find_all(exp.Func):
         name = (node.name if isinstance(node, exp.Anonymous) else node.sql_name()).lower()
         argument = str(node.args.get("this") or "").lower()
         if name in _CHANGING:
-            yield (
-                "changing-condition",
-                look.written(node),
-                f"{look.written(node)} is another value for every row and every time, so the rows "
-                "that match now are not those of the next time. Choose rows by their own values.",
+            yield caution(
+                "changing-condition", look.written(node), "value", written=look.written(node)
             )
         elif name in _CLOCKS or (
             name in ("date", "datetime", "tsordstodate", "cast") and "'now'" in argument
         ):
-            yield (
-                "changing-condition",
-                look.written(node),
-                f"{look.written(node)} moves on, so a later run matches other rows. Give the day "
-                "as a value if the same rows are meant.",
+            yield caution(
+                "changing-condition", look.written(node), "clock", written=look.written(node)
             )

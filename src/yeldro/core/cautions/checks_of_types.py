@@ -7,8 +7,10 @@ from collections.abc import Iterator
 
 from sqlglot import exp
 
-from yeldro.core.cautions.examination import COMPARISONS, NUMERIC, Finding, Look, split_conditions
+from yeldro.core.cautions.caution import Caution, caution
+from yeldro.core.cautions.examination import COMPARISONS, NUMERIC, Look, split_conditions
 from yeldro.core.database.abilities import Quirk
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Column, Family
 
 _MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?(Z|[+-]\d{2}:?\d{2})?")
@@ -20,7 +22,7 @@ _DAYS = "[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*"
 _APPROXIMATE = re.compile(r"\b(float|real)", re.IGNORECASE)
 
 
-def check_conversions(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_conversions(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     """Comparisons before which the engine silently turns one side into another type."""
     if not look.quirks & {Quirk.TEXTS_AS_NUMBERS, Quirk.UNTYPED}:
         return
@@ -31,21 +33,22 @@ def check_conversions(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             column = look.scopes.column(one)
             value = other.this if isinstance(other, exp.Paren | exp.Neg) else other
             if column and (reason := _mismatch(look, column, value)):
-                yield (
+                alone = _count_by_conversion(look, node, column)
+                yield caution(
                     "text-as-number",
                     look.written(node),
-                    f"{look.written(node)}: {reason}{_by_conversion(look, node, column)}",
+                    "alone" if alone else "",
+                    written=look.written(node),
+                    reason=reason,
+                    rows=alone,
                 )
             elif not column and Quirk.UNTYPED in look.quirks and _is_untyped(one, value, look):
-                yield (
-                    "text-as-number",
-                    look.written(node),
-                    f"{look.written(node)} compares a number with a text without turning either "
-                    "into the other, and a number is always less. Leave out the quotes.",
+                yield caution(
+                    "text-as-number", look.written(node), "untyped", written=look.written(node)
                 )
 
 
-def check_mixed_types(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_mixed_types(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     """Values of a column that are no numbers, or no days, where it is compared with one."""
     if Quirk.UNTYPED not in look.quirks:
         return
@@ -55,44 +58,42 @@ def check_mixed_types(look: Look, tree: exp.Expr) -> Iterator[Finding]:
             continue
         name = look.written(node.this)
         if column.family in (Family.INTEGER, Family.NUMBER):
-            odd, what = f"typeof({name}) = 'text'", "a text, and any number is less than any text"
+            odd, what = f"typeof({name}) = 'text'", "text"
         elif column.family in (Family.DATE, Family.TIMESTAMP):
             odd = f"typeof({name}) = 'text' AND NOT {name} GLOB '{_DAYS}'"
-            what = "no day in the form 2024-01-31, and texts are compared letter by letter"
+            what = "day"
         else:
             continue
         if rows := look.count(odd):
             matching = look.count(f"({look.written(node)}) AND {odd}") or 0
-            yield (
+            yield caution(
                 "mixed-types",
                 f"{look.table_label}.{column.name}",
-                f"{rows:,} rows of {look.table_label} hold {what}: {matching:,} of them meet "
-                f"{look.written(node)}. Look at them, and leave them out with a condition on "
-                f"{name} if they are not meant.",
+                what,
+                rows=rows,
+                table=look.table_label,
+                matching=matching,
+                written=look.written(node),
+                column=name,
             )
 
 
-def _bare_texts(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def _bare_texts(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in split_conditions(tree):
         column = look.scopes.column(node)
         if column and column.family is Family.TEXT:
-            yield (
-                "text-as-number",
-                column.name,
-                f"{column.name} is a text and is read as a number here: true where that is not 0. "
-                "Compare it with something.",
-            )
+            yield caution("text-as-number", column.name, "bare", column=column.name)
 
 
-def _mismatch(look: Look, column: Column, value: exp.Expr) -> str:
-    """Why a column and a value cannot be compared as they are, "" where they can."""
+def _mismatch(look: Look, column: Column, value: exp.Expr) -> Fact | None:
+    """Why a column and a value cannot be compared as they are, None where they can."""
     if column.family in (Family.DATE, Family.TIMESTAMP):
         return _mismatch_of_day(look, value)
     if column.family is Family.TEXT and _is_number(value):
         return _mismatch_of_text(look, column, value)
     if column.family in (Family.INTEGER, Family.NUMBER) and _is_text(value):
         return _mismatch_of_number(look, column, value)
-    return ""
+    return None
 
 
 def _is_text(value: exp.Expr) -> bool:
@@ -103,65 +104,46 @@ def _is_number(value: exp.Expr) -> bool:
     return isinstance(value, exp.Literal) and not value.is_string
 
 
-def _mismatch_of_day(look: Look, value: exp.Expr) -> str:
+def _mismatch_of_day(look: Look, value: exp.Expr) -> Fact | None:
     if _is_arithmetic(value):
-        return (
-            f"without quotes {look.written(value)} is a sum of numbers and not a day. Put it in "
-            "quotes."
-        )
+        return fact("mismatch.sum", value=look.written(value))
     if _is_number(value):
-        return "a number is compared with a day. Put the day in quotes."
+        return fact("mismatch.number-and-day")
     if not _is_text(value) or _MOMENT.fullmatch(value.this):
-        return ""
-    how = "after a conversion that may fail"
+        return None
     if Quirk.UNTYPED in look.quirks:
-        how = "as a text, letter by letter"
-    return (
-        f"the text is not a day in the form 2024-01-31, so it is compared {how}. Write it in that "
-        "form."
-    )
+        return fact("mismatch.day-by-letters")
+    return fact("mismatch.day-converted")
 
 
-def _mismatch_of_text(look: Look, column: Column, value: exp.Expr) -> str:
+def _mismatch_of_text(look: Look, column: Column, value: exp.Expr) -> Fact | None:
     if Quirk.TEXTS_AS_NUMBERS in look.quirks:
-        return (
-            f"every {column.name} is turned into a number first, and a text without one counts as "
-            "0. Put quotes around the value."
-        )
+        return fact("mismatch.text-becomes-number", column=column.name)
     is_ordered = not isinstance(value.parent, exp.EQ | exp.NEQ)
     if Quirk.UNTYPED in look.quirks and is_ordered:
-        return (
-            f"{column.name} holds texts, so the number is compared as one, letter by letter: '10' "
-            "is less than '9'. Put quotes around the value, or compare CAST(… AS INTEGER)."
-        )
-    return ""
+        return fact("mismatch.by-letters", column=column.name)
+    return None
 
 
-def _mismatch_of_number(look: Look, column: Column, value: exp.Expr) -> str:
+def _mismatch_of_number(look: Look, column: Column, value: exp.Expr) -> Fact | None:
     if NUMERIC.fullmatch(value.this):
-        return ""
+        return None
     if Quirk.UNTYPED not in look.quirks:
-        return (
-            f"the text is turned into a number first, here 0. Compare {column.name} with a number."
-        )
+        return fact("mismatch.becomes-zero", column=column.name)
     if look.count(f"typeof(\"{column.name}\") = 'text'"):
-        return ""  # the column holds texts, so one may well be meant
-    return (
-        f"the value is not a number, and any number is less than any text. Compare {column.name} "
-        "with a number."
-    )
+        return None  # the column holds texts, so one may well be meant
+    return fact("mismatch.not-a-number", column=column.name)
 
 
-def _by_conversion(look: Look, node: exp.Expr, column: Column) -> str:
-    """How many rows match only because of the conversion, as the end of a message."""
+def _count_by_conversion(look: Look, node: exp.Expr, column: Column) -> int:
+    """How many rows match only because of the conversion."""
     if column.family is not Family.TEXT:
-        return ""
+        return 0
     value = node.expression if look.scopes.column(node.this) else node.this
     plain = type(node)(
         this=exp.column(column.name, quoted=True), expression=exp.Literal.string(value.name)
     )
-    rows = look.count(f"({look.written(node)}) AND NOT ({look.written(plain)})")
-    return f" {rows:,} rows match by that alone." if rows else ""
+    return look.count(f"({look.written(node)}) AND NOT ({look.written(plain)})") or 0
 
 
 def _is_arithmetic(node: exp.Expr) -> bool:
@@ -188,7 +170,7 @@ def _is_untyped(one: exp.Expr, value: exp.Expr, look: Look) -> bool:
     return numbers
 
 
-def check_approximate(look: Look, tree: exp.Expr) -> Iterator[Finding]:
+def check_approximate(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     if Quirk.UNTYPED in look.quirks:
         return
     for node in tree.find_all(exp.EQ):
@@ -196,9 +178,10 @@ def check_approximate(look: Look, tree: exp.Expr) -> Iterator[Finding]:
         value = node.expression
         is_fraction = isinstance(value, exp.Literal) and not value.is_string and "." in value.this
         if column and is_fraction and _APPROXIMATE.search(column.type):
-            yield (
+            yield caution(
                 "approximate-number",
                 look.written(node),
-                f"{column.name} is a {column.type} and holds {value.this} only approximately, so = "
-                "may miss it. Compare with a small range.",
+                column=column.name,
+                type=column.type,
+                value=value.this,
             )

@@ -51,9 +51,6 @@ class Look:
         return self.database.try_count(self.scopes.table, self.condition.derive(text))
 
 
-Finding = tuple[str, str, str]
-
-
 def split_conditions(tree: exp.Expr) -> Iterator[exp.Expr]:
     """The conditions that AND, OR, NOT and brackets put together."""
     if isinstance(tree, exp.And | exp.Or):

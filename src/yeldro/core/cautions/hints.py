@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from yeldro.core.cautions.of_condition import pins_a_row
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.parts import cut_at_and
 from yeldro.core.selection.selection import Selection
@@ -43,15 +44,12 @@ def find_hints(
     matched: int,
     columns: Sequence[str],
     sample: Sequence[Row],
-) -> Iterator[str]:
-    """Sentences about the matched rows."""
+) -> Iterator[Fact]:
+    """What is worth knowing about the matched rows."""
     table = selection.table
     if matched == 1 and sample and selection.conditions and table.key and not pins_a_row(selection):
         key = [str(sample[0][columns.index(name)]) for name in table.key]
-        yield (
-            f"One row matches, but by no unique column: --key {','.join(key)} identifies it "
-            "permanently."
-        )
+        yield fact("hint.key", key=",".join(key))
     nullable = [
         name for name in columns if name in table.column_names and table.column(name).nullable
     ]
@@ -59,7 +57,4 @@ def find_hints(
         filled = database.count_filled(keys, nullable)
         for name, rows in zip(nullable, filled, strict=True):
             if 0 < matched - rows <= RARE * matched:
-                yield (
-                    f"{matched - rows:,} of the {matched:,} matched rows have no {name}, unlike "
-                    "the rest."
-                )
+                yield fact("hint.rare", rows=matched - rows, matched=matched, column=name)

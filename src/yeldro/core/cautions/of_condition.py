@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from sqlglot import exp
 
-from yeldro.core.cautions.caution import Caution
+from yeldro.core.cautions.caution import Caution, caution
 from yeldro.core.cautions.checks_of_names import (
     check_always_true,
     check_mixed_and_or,
@@ -35,12 +35,6 @@ from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.parts import ands
 from yeldro.core.selection.selection import Selection
 
-_UNPARSED = (
-    "The parser could not read the condition, so nobody looked for unknown columns, for functions "
-    "that do more than look, or for any of the known mistakes. Only the database checks it. Look "
-    "at the matched rows with care."
-)
-
 
 def find_doubts(
     database: Database, selection: Selection, keys: KeySet, expects_one: bool
@@ -51,19 +45,14 @@ def find_doubts(
     table = selection.view.table if selection.view else selection.table
     for condition in selection.conditions:
         if condition.tree is None:
-            found["unparsed", condition.text] = Caution("unparsed", condition.text, _UNPARSED)
+            found["unparsed", condition.text] = caution("unparsed", condition.text)
             continue
         look = Look(condition, Scopes(table, database.schema), database, keys)
         for check in _CHECKS:
-            for name, subject, message in check(look, condition.tree):
-                found.setdefault((name, subject), Caution(name, subject, message))
+            for one in check(look, condition.tree):
+                found.setdefault((one.name, one.subject), one)
     if expects_one and selection.conditions and not pins_a_row(selection):
-        found["not-unique", table.label] = Caution(
-            "not-unique",
-            table.label,
-            f"One row is expected, but the condition is on no unique column of {table.label}, so "
-            "tomorrow it may match another or more. Name the row by --key.",
-        )
+        found["not-unique", table.label] = caution("not-unique", table.label, table=table)
     return list(found.values())
 
 

@@ -70,7 +70,7 @@ def _to_file(one: Option, value: Any) -> Any:
             return split_list(value)
         case Kind.NAMES:
             return [part.strip() for text in value for part in text.split(",")]
-        case Kind.EXPECT if str(value).isdigit():
+        case Kind.EXPECT | Kind.SAMPLE if str(value).isdigit():
             return int(value)
         case Kind.TEXTS:
             return value[0] if len(value) == 1 else list(value)

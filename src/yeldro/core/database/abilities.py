@@ -37,19 +37,19 @@ class Abilities:
 
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together
     with the rows that they point at. `cycle_rules`: the rules that the references of a cycle of
-    tables may have where no column of it can be NULL. `cycle_hint` is the option that allows all
-    others, "" where there is none. `own_row`: whether a row that points at itself can be deleted;
-    else rows of a tree without NULLs go level by level. `truncates` says what TRUNCATE means here,
-    and `rolls_back_truncate` whether it can be taken back. `ddl_commits`: making a table ends a
-    transaction. `indexes_expressions`: an index may be on them; `shared_index_names`: two tables
-    cannot have indexes of one name. `keeps_references`: no account but an administrator can switch
-    the checks off. `needless_prefix` is the schema in which every name is looked up anyway, ""
-    where there may be several.
+    tables may have where no column of it can be NULL. `needs_leave_for_cycles`: all others take the
+    engine's own checks off, which a person must allow. `own_row`: whether a row that points at
+    itself can be deleted; else rows of a tree without NULLs go level by level. `truncates` says
+    what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`:
+    making a table ends a transaction. `indexes_expressions`: an index may be on them;
+    `shared_index_names`: two tables cannot have indexes of one name. `keeps_references`: no account
+    but an administrator can switch the checks off. `needless_prefix` is the schema in which every
+    name is looked up anyway, "" where there may be several.
     """
 
     tree_rules: frozenset[OnDelete]
     cycle_rules: frozenset[OnDelete]
-    cycle_hint: str = ""
+    needs_leave_for_cycles: bool = False
     own_row: bool = True
     truncates: str = ""
     rolls_back_truncate: bool = True

@@ -8,6 +8,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.movers import unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import fact
 from yeldro.core.model.key_set import KeySet, find_carried
 from yeldro.core.model.schema import Schema, Table, TableName
 from yeldro.core.reach.reach import Change, Part, Stop
@@ -84,12 +85,12 @@ def find_fill_stops(
 def _find_loops(search: Search, change: Change, moved: Sequence[Change]) -> Iterator[Stop]:
     database, table = search.database, change.table
     sets = [change.keys, *(one.keys for one in moved if one.table is table)]
-    reason = "filled in, it would make a loop"
+    reason = fact("reason.fill-loop")
     for reference in database.schema.outgoing(table):
         if not reference.is_self or reference.columns != change.columns:
             continue
         if rows := database.replacing.count_loops(reference, sets):
-            yield Stop(table, rows, reference, reason, "leaving out --fill")
+            yield Stop(table, rows, reference, reason, fact("lift.no-fill"))
 
 
 def _find_doubled(search: Search, change: Change) -> Iterator[Stop]:
@@ -101,5 +102,5 @@ def _find_doubled(search: Search, change: Change) -> Iterator[Stop]:
         collided = database.make_key_set(table, find_carried(database.schema, table))
         rows = database.replacing.find_collisions(change.keys, gone, unique, collided)
         if rows and via:
-            reason = f"filled in, {', '.join(unique.columns)} would not be unique any more"
-            yield Stop(table, rows, via, reason, "leaving out --fill")
+            reason = fact("reason.fill-not-unique", columns=unique.columns)
+            yield Stop(table, rows, via, reason, fact("lift.no-fill"))

@@ -14,6 +14,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import fact
 from yeldro.core.model.key_set import Mark, StoredKeys, find_carried, stored
 from yeldro.core.model.schema import Reference, Table, TableName, Unique
 from yeldro.core.reach.reach import Change, Collision, Stop
@@ -185,10 +186,8 @@ class MovingSearch(Search):
             table = self.schema.by_name[name]
             if rows and not self.rules.drops(table):
                 via = next(one for one in self.movers[name] if set(one.columns) & unique.uses)
-                reason = (
-                    f"moved, they would have the same {', '.join(unique.columns)} as another row"
-                )
-                yield Stop(table, rows, via, reason, f"--dependents {table.label}=delete")
+                reason = fact("reason.moved-alike", columns=unique.columns)
+                yield Stop(table, rows, via, reason, fact("lift.delete", table=table))
 
     def _immovable(self, change: Change) -> Iterator[Stop]:
         table, images = change.table, change.keys
@@ -198,8 +197,8 @@ class MovingSearch(Search):
             if not gone or not self.counts[reference.parent.name]:
                 continue
             if rows := self.database.replacing.count_still(reference, gone, images):
-                reason = f"{', '.join(reference.referred)} is NULL in the kept row"
-                yield Stop(table, rows, reference, reason, "--fill")
+                reason = fact("reason.null-in-kept", columns=reference.referred)
+                yield Stop(table, rows, reference, reason, fact("lift.fill"))
             if reference in change.via:
                 yield from self._looping(change, reference, looped)
                 yield from self._unwaiting(change, reference)
@@ -212,27 +211,27 @@ class MovingSearch(Search):
             return
         if rows := looped or self.database.replacing.count_loops(reference, [change.keys]):
             table = change.table
-            lift = "" if looped else f"--dependents {table.label}=detach"
-            yield Stop(table, rows, reference, "moved, it would make a loop", lift)
+            lift = None if looped else fact("lift.detach", table=table)
+            yield Stop(table, rows, reference, fact("reason.moved-loop"), lift)
 
     def _unwaiting(self, change: Change, reference: Reference) -> Iterator[Stop]:
         """Columns that cannot be empty until what they will point at is there, or cannot be set."""
         table = change.table
         if change.waiting and self._may_wait(reference) and not reference.nullable_columns:
-            reason = "what it points at is filled in later, and it may not be NULL until then"
-            yield Stop(table, change.waiting, reference, reason, "")
+            reason = fact("reason.filled-later")
+            yield Stop(table, change.waiting, reference, reason, None)
         if any(table.column(name).generated for name in reference.columns):
-            yield Stop(table, change.rows, reference, "its column is generated", "")
+            yield Stop(table, change.rows, reference, fact("reason.generated"), None)
 
     def _pointed_at(self, change: Change) -> Iterator[Stop]:
         """Rows that point at a column which would change."""
-        reason = f"it points at a column of {change.table.label} that would change"
+        reason = fact("reason.points-at-changed", table=change.table)
         for other in self.schema.incoming(change.table):
             if not set(other.referred) & set(change.columns) or other.broken:
                 continue
             gone = self.sets.get(other.child.name)
             if rows := self.database.count_referencing(other, change.keys, gone):
-                yield Stop(other.child, rows, other, reason, "")
+                yield Stop(other.child, rows, other, reason, None)
 
     def _shared(self, change: Change, reference: Reference) -> Iterator[Stop]:
         """A column that another reference goes by too must keep its value."""
@@ -241,6 +240,5 @@ class MovingSearch(Search):
             if not shared or other is reference or other.broken:
                 continue
             if rows := self.database.replacing.count_shifted(change.keys, shared):
-                yield Stop(
-                    change.table, rows, other, f"{', '.join(shared)} would change for it too", ""
-                )
+                reason = fact("reason.changes-for-it-too", columns=shared)
+                yield Stop(change.table, rows, other, reason, None)

@@ -16,6 +16,7 @@ from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, uni
 from yeldro.core.duplicates.moving import MovingSearch
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import fact
 from yeldro.core.model.key_set import AlikeRows, KeySet, find_carried
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.order import find_order
@@ -113,8 +114,8 @@ def _find_kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
     table = search.root
     if rows := search.database.ranking.count_kept(ranking, search.sets[table.name]):
         ways = [one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)]
-        lift = f"--dependents {table.label}=detach"
-        yield Stop(table, rows, ways[0], "these are kept rows", lift)
+        lift = fact("lift.detach", table=table)
+        yield Stop(table, rows, ways[0], fact("reason.kept-rows"), lift)
 
 
 def _parts(changes: Sequence[Change]) -> Iterator[Part]:

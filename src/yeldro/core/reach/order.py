@@ -47,7 +47,7 @@ def find_order(
     least.
     """
     allowed = abilities.cycle_rules
-    if breaks_cycles and abilities.cycle_hint:
+    if breaks_cycles and abilities.needs_leave_for_cycles:
         allowed = frozenset(OnDelete)
     inner = [reference for reference in schema.acting if _is_inside(reference, sets)]
     between = [reference for reference in inner if not reference.is_self]

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import KeySet, StoredKeys
-from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.rules import Treatment
 from yeldro.core.selection.selection import Selection
@@ -73,14 +73,14 @@ class Part:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stop:
-    """Rows that block the deletion. `lift` is the option that would allow it, "" where there is
-    none."""
+    """Rows that block the deletion, and why. `lift` is what would allow it, None where nothing
+    would."""
 
     table: Table
     rows: int
     via: Reference
-    reason: str
-    lift: str
+    reason: Fact
+    lift: Fact | None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -118,13 +118,9 @@ class Reach:
         )
 
 
-def describe_stop(stop: Stop, rows: int) -> str:
-    """Which rows block a delete, how many, and why, in one sentence."""
-    block = "blocks" if rows == 1 else "block"
-    return (
-        f"{count(rows, 'row')} of {stop.table.label} {block} the delete through {stop.via} "
-        f"({stop.reason})."
-    )
+def describe_stop(stop: Stop, rows: int) -> Fact:
+    """Which rows block a delete, how many, and why."""
+    return fact("stop", rows=rows, table=stop.table, via=str(stop.via), reason=stop.reason)
 
 
 def root_keys(reach: Reach) -> KeySet:

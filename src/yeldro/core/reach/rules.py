@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import OnDelete, Reference, Schema, Table, TableName
 from yeldro.errors import UsageError
 
@@ -44,13 +45,11 @@ class Rules:
         if rule is Rule.DELETE:
             return Treatment(Action.DELETE)
         if rule is Rule.STOP:
-            return Treatment(Action.STOP, reason="--dependents stop")
+            return Treatment(Action.STOP, reason=fact("reason.asked"))
         if reference.on_delete is OnDelete.SET_DEFAULT:
             return _declared(reference)
         if not reference.nullable_columns:
-            return Treatment(
-                Action.STOP, reason="it cannot be detached: no column of the reference may be NULL"
-            )
+            return Treatment(Action.STOP, reason=fact("reason.not-null"))
         return Treatment(Action.DETACH, reference.nullable_columns)
 
     def drops(self, table: Table) -> bool:
@@ -108,7 +107,7 @@ class Treatment:
     action: Action
     columns: tuple[str, ...] = ()
     to_default: bool = False
-    reason: str = ""
+    reason: Fact | None = None
 
 
 def _declared(reference: Reference) -> Treatment:
@@ -121,9 +120,7 @@ def _declared(reference: Reference) -> Treatment:
             if any(
                 not column.nullable and not (to_default and column.default) for column in columns
             ):
-                return Treatment(
-                    Action.STOP, reason=f"declared {rule}, but a column of it may not be NULL"
-                )
+                return Treatment(Action.STOP, reason=fact("reason.declared-not-null", rule=rule))
             if (
                 reference.match_full
                 and not to_default
@@ -131,8 +128,8 @@ def _declared(reference: Reference) -> Treatment:
             ):
                 return Treatment(
                     Action.STOP,
-                    reason=f"declared {rule} and MATCH FULL, but not for all of its columns",
+                    reason=fact("reason.match-full", rule=rule),
                 )
             return Treatment(Action.DETACH, reference.set_columns, to_default)
         case declared:
-            return Treatment(Action.STOP, reason=f"declared {declared}")
+            return Treatment(Action.STOP, reason=fact("reason.declared", rule=declared))

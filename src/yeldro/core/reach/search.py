@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable, stored
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
@@ -257,7 +258,13 @@ class Search:
                 reference, parents, self.sets.get(reference.child.name)
             )
             if rows:
-                yield Stop(reference.child, rows, reference, treatment.reason, _lift(reference))
+                yield Stop(
+                    reference.child,
+                    rows,
+                    reference,
+                    treatment.reason or fact("reason.asked"),
+                    _lift(reference),
+                )
         yield from self._ambiguous()
         for detachment in detached:
             if detachment.treatment.to_default:
@@ -276,12 +283,18 @@ class Search:
             ):
                 continue
             if rows := self.database.count_referencing(reference, parents, None):
-                yield Stop(reference.child, rows, reference, reference.broken.lower(), "")
+                yield Stop(
+                    reference.child,
+                    rows,
+                    reference,
+                    fact("reason.broken", text=reference.broken.lower()),
+                    None,
+                )
 
     def _defaults_without_parent(self, detachment: Detachment) -> Iterator[Stop]:
         gone = self.sets.get(detachment.reference.parent.name)
         if not self.database.default_has_parent(detachment.reference, gone):
-            reason = "declared SET DEFAULT, but no row that stays has the default"
+            reason = fact("reason.no-default")
             yield Stop(
                 detachment.reference.child,
                 detachment.rows,
@@ -297,39 +310,37 @@ class Search:
             if set(reference.referred) & set(detachment.treatment.columns) and not reference.broken:
                 gone = self.sets.get(reference.child.name)
                 if rows := self.database.count_referencing(reference, detachment.keys, gone):
-                    reason = f"it points at a column of {child.label} that would be detached"
+                    reason = fact("reason.points-at-detached", table=child)
                     yield Stop(
                         reference.child,
                         rows,
                         reference,
                         reason,
-                        f"--dependents {child.label}=delete",
+                        fact("lift.delete", table=child),
                     )
 
     def find_knots(self, references: Sequence[Reference]) -> Iterator[Stop]:
         """Tables that reference each other in a way that the engine cannot take apart."""
-        hint = self.database.abilities.cycle_hint
-        reason = "its tables reference each other in a cycle without a column that may be NULL"
+        lift = fact("lift.cycles") if self.database.abilities.needs_leave_for_cycles else None
+        reason = fact("reason.cycle")
         for reference in references:
             rows = self.counts[reference.child.name]
-            yield Stop(reference.child, rows, reference, reason, hint)
+            yield Stop(reference.child, rows, reference, reason, lift)
 
     def find_rings(self) -> Iterator[Stop]:
         """Rows that point at themselves, or at each other within their table, where the engine
         cannot delete such."""
         if self.rules.breaks_cycles:
             return
-        hint = self.database.abilities.cycle_hint
-        reason = (
-            "they point at themselves or at each other in a cycle, and no column of it may be NULL"
-        )
+        lift = fact("lift.cycles") if self.database.abilities.needs_leave_for_cycles else None
+        reason = fact("reason.ring")
         for name, keys in self.sets.items():
             for reference in self.schema.outgoing(keys.table) if self.counts[name] else ():
                 free = reference.nullable_columns and reference.is_clearable
                 if not reference.is_self or free or reference.broken:
                     continue
                 if rows := self.database.count_ringed(reference, keys, self.counts[name]):
-                    yield Stop(keys.table, rows, reference, reason, hint)
+                    yield Stop(keys.table, rows, reference, reason, lift)
 
     def parts(self, order: list[TableName], detached: tuple[Detachment, ...]) -> Iterator[Part]:
         by_table: dict[TableName, list[Detachment]] = {}
@@ -346,6 +357,6 @@ class Search:
         return tuple(r for r in self.schema.acting if r.child.name == name and r in self.via)
 
 
-def _lift(reference: Reference) -> str:
-    choices = ["delete", "detach"] if reference.nullable_columns else ["delete"]
-    return " or ".join(f"--dependents {reference.child.label}={choice}" for choice in choices)
+def _lift(reference: Reference) -> Fact:
+    kind = "lift.either" if reference.nullable_columns else "lift.delete"
+    return fact(kind, table=reference.child)

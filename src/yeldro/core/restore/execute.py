@@ -13,6 +13,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table
 from yeldro.core.restore.plan import (
+    NotRestorable,
     RestorePart,
     RestorePlan,
     find_parentless,
@@ -22,14 +23,13 @@ from yeldro.core.restore.plan import (
 )
 from yeldro.core.run.proof import find_causes, find_replaced, find_strangers, find_unknown
 from yeldro.core.run.tally import Line, Tally, add_tallies
-from yeldro.errors import Refused
 
 
 def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool = False) -> Tally:
     """Put the rows back, then prove it. The caller commits only a balanced tally.
 
-    Several steps are undone one after the other, the last one first. Refused where that is known to
-    be impossible only in the middle of it.
+    Several steps are undone one after the other, the last one first. NotRestorable where that is
+    known to be impossible only in the middle of it.
     """
     tallies = []
     for _, group in groupby(plan.parts, lambda part: part.stage.portion.step):
@@ -38,7 +38,7 @@ def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool =
             parts = list(look_at_step(database, [part.stage for part in parts]))
             for part in parts:
                 for refusal in find_refusals(part, keep_differing):
-                    raise Refused(refusal)
+                    raise NotRestorable(refusal)
         tallies.append(_Undoing(database, parts).undo())
     return add_tallies(tallies)
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from yeldro.core.database.archive_format import Portion, Stage, Standing
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Table, overlaps
 
@@ -53,8 +54,8 @@ class RestorePlan:
     database: str
     run: str
     parts: tuple[RestorePart, ...]
-    notes: tuple[str, ...] = ()
-    refusals: tuple[str, ...] = ()
+    notes: tuple[Fact, ...] = ()
+    refusals: tuple[Fact, ...] = ()
 
     @property
     def rows(self) -> int:
@@ -66,6 +67,14 @@ class RestorePlan:
 
     def figures(self) -> list[tuple[int, Standing]]:
         return [(part.stage.portion.number, part.standing) for part in self.parts]
+
+
+class NotRestorable(Exception):
+    """What a part cannot be restored for, known only in the middle of a restore."""
+
+    def __init__(self, found: Fact) -> None:
+        super().__init__(found.kind)
+        self.found = found
 
 
 def find_entangled(portions: Sequence[Portion]) -> str:
@@ -98,7 +107,8 @@ def make_restore_plan(
     notes += _find_altered(database, parts)
     refusals = [refusal for part in parts for refusal in find_refusals(part, keep_differing)]
     if not no_rollback:
-        refusals += dict.fromkeys(_find_lasting(database, parts))
+        reasons = dict.fromkeys(_find_lasting(database, parts))
+        refusals += [fact("refused.lasting", what=reason) for reason in reasons]
     return RestorePlan(database.title, run, tuple(parts), tuple(notes), tuple(refusals))
 
 
@@ -107,7 +117,7 @@ def _find_lasting(database: Database, parts: Sequence[RestorePart]) -> Iterator[
         if part.to_do:
             changed = part.stage.portion.changed if part.is_change else None
             for reason in database.find_lasting(part.table, changed, "insert"):
-                yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
+                yield f"{reason[0].upper()}{reason[1:]}"
 
 
 def look_at_step(
@@ -189,7 +199,7 @@ def find_parentless(
             yield reference, rows
 
 
-def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[str]:
+def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[Fact]:
     """Triggers may have changed more of a row than the run did, and so may anybody since."""
     changes = [part for part in parts if part.is_change and part.standing.back and not part.waits]
     for part in changes:
@@ -199,61 +209,49 @@ def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[
             name for name in database.archive.find_differing(part.stage) if name not in known
         ]
         if columns:
-            yield (
-                f"Rows of {part.table.label} are not as before the run in {', '.join(columns)}; "
-                "that is left alone."
-            )
+            yield fact("restore.altered", table=part.table, columns=columns)
 
 
-def _notes(part: RestorePart, keep_differing: bool) -> Iterator[str]:
-    standing, label = part.standing, part.table.label
+def _notes(part: RestorePart, keep_differing: bool) -> Iterator[Fact]:
+    standing, table = part.standing, part.table
     if part.waits:
-        yield (
-            f"How many of {standing.rows:,} rows of {label} come back is known when later steps "
-            "are undone."
-        )
-    elif part.is_change:
-        left = "they are left alone."
+        yield fact("restore.waits", rows=standing.rows, table=table)
+        return
+    if part.is_change:
         if standing.differing:
-            yield f"{standing.differing:,} rows of {label} are not as the run left them; {left}"
+            yield fact("restore.not-as-left", rows=standing.differing, table=table)
         if standing.absent:
-            yield f"{standing.absent:,} rows of {label} that the run changed are gone; {left}"
+            yield fact("restore.gone", rows=standing.absent, table=table)
     elif standing.differing and keep_differing:
-        yield (
-            f"{standing.differing:,} rows of {label} are there with other values; they are left "
-            "alone."
-        )
-    for name in () if part.waits else _find_left_out(part):
-        yield f"{label}.{name} is not in the archive: it comes back as its default."
+        yield fact("restore.other-values", rows=standing.differing, table=table)
+    for name in _find_left_out(part):
+        yield fact("restore.left-out", table=table, column=name)
 
 
-def find_refusals(part: RestorePart, keep_differing: bool) -> Iterator[str]:
+def find_refusals(part: RestorePart, keep_differing: bool) -> Iterator[Fact]:
     """Why a part cannot be restored."""
     if part.waits:
         return
-    label = part.table.label
+    table = part.table
     differing = _count_differing(part)
     if differing and not part.stage.key:
-        yield (
-            f"{label} has no key, and rows like the archived ones came or went since: nobody knows "
-            "which."
-        )
+        yield fact("restore.no-key", table=table)
     elif differing and not keep_differing:
-        yield (
-            f"Rows with other values have taken {differing:,} of the keys of {label}; --differing "
-            "keep leaves those."
-        )
+        yield fact("restore.taken", rows=differing, table=table)
     known = part.stage.portion.orphans or {}
     for reference, rows in part.parentless.items():
         if rows > known.get(str(reference), 0):
-            yield (
-                f"{rows:,} rows of {label} reference rows of {reference.parent.label} that are "
-                f"gone ({reference})."
+            yield fact(
+                "restore.parent-gone",
+                rows=rows,
+                table=table,
+                parent=reference.parent,
+                reference=str(reference),
             )
     for name in _find_left_out(part):
-        column = part.table.column(name)
+        column = table.column(name)
         if not (column.nullable or column.default or column.generated):
-            yield f"{label}.{name} was left out of the archive, and it needs a value."
+            yield fact("restore.needs-value", table=table, column=name)
 
 
 def _count_differing(part: RestorePart) -> int:

@@ -13,6 +13,7 @@ from yeldro.core.cautions.of_rows import whole_table
 from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Part, Reach, Stop, describe_stop, root_keys
@@ -35,8 +36,8 @@ class Verdict:
     reach: Reach | None = None
     doubts: list[Caution] = field(default_factory=list)
     cautions: list[Caution] = field(default_factory=list)
-    faults: list[str] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    faults: list[Fact] = field(default_factory=list)
+    notes: list[Fact] = field(default_factory=list)
     after: list[Verdict] = field(default_factory=list)
     removals: list[Removal] = field(default_factory=list)
 
@@ -127,19 +128,16 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
     verdict.reach = reach
     verdict.doubts += find_doubts(database, removal.selection, keys, expects_one=False)
     if reach.matched == reach.table_rows > 1:
-        verdict.doubts.append(whole_table(table, reach.matched, "Is that meant?"))
+        verdict.doubts.append(whole_table(table, reach.matched, "script"))
     for gone, rows in reach.deleted:
         hidden = database.schema.hidden.get(gone.table.name)
         if rows and hidden:
-            verdict.faults.append(
-                f"Not everything that depends on {gone.table.label} can be seen: {hidden}."
-            )
+            verdict.faults.append(fact("refused.hidden", table=gone.table, reason=hidden))
     cautions = find_schema_cautions(database.schema, table)
     verdict.cautions += [caution for caution in cautions if caution.name in _OF_TABLES]
     if removal.copies and (groups := database.count_whole_groups(keys, removal.copies)):
         verdict.faults.append(
-            f"It removes every copy in {groups:,} groups of rows with the same "
-            f"{', '.join(removal.copies)}, instead of all but one."
+            fact("review.every-copy", groups=groups, columns=tuple(removal.copies))
         )
     if removal.truncates:
         _judge_truncate(database, verdict, removal)
@@ -149,12 +147,8 @@ def _judge_truncate(database: Database, verdict: Verdict, removal: Removal) -> N
     incoming = database.schema.incoming(removal.selection.table)
     children = {one.child.label for one in incoming if one.child not in removal.beside}
     if children:
-        verdict.faults.append(
-            f"TRUNCATE is refused or cascades, because {', '.join(sorted(children))} references it."
-        )
-    verdict.notes.append(
-        "TRUNCATE runs no DELETE triggers; on MariaDB it commits what went before."
-    )
+        verdict.faults.append(fact("review.truncate-refused", children=sorted(children)))
+    verdict.notes.append(fact("review.truncate"))
 
 
 def _find_emptied(database: Database, removal: Removal) -> Reach:
@@ -181,11 +175,8 @@ def _note_readers(
     ]
     if lines:
         tables = " and ".join(table.label for table in read)
-        verdict.faults.append(
-            f"Its condition reads {tables}, from which line "
-            f"{' and '.join(map(str, dict.fromkeys(lines)))} has removed rows by then, so it may "
-            "match fewer or more rows than now."
-        )
+        shown = " and ".join(map(str, dict.fromkeys(lines)))
+        verdict.faults.append(fact("review.reads-removed", tables=tables, lines=shown))
 
 
 def _removes_from(reach: Reach, table: Table) -> bool:
@@ -201,16 +192,14 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, StoredKeys])
             gone[keys.table] = database.make_key_set(keys.table)
         added = database.merge(keys, gone[keys.table])
         if keys.table is reach.selection.table and rows and added < rows:
-            verdict.notes.append(
-                f"{rows - added:,} of its {rows:,} rows are gone by then: it will match fewer."
-            )
+            verdict.notes.append(fact("review.gone-by-then", gone=rows - added, rows=rows))
     for stop in reach.stops:
         parents = _find_parents(verdict, stop)
         left = stop.rows
         if parents is not None and not stop.via.broken:
             left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
         if left:
-            verdict.faults.append(describe_stop(stop, left))
+            verdict.faults.append(fact("stop.plain", sentence=describe_stop(stop, left), stop=stop))
 
 
 def _settle_stops(
@@ -220,16 +209,16 @@ def _settle_stops(
     for place, (verdict, _) in enumerate(judged):
         following = [other for other, _ in judged[place + 1 :] if other is not verdict]
         for stop in verdict.reach.stops if verdict.reach else ():
-            told = [fault for fault in verdict.faults if str(stop.via) in fault]
+            told = [fault for fault in verdict.faults if fault.about.get("stop") is stop]
             later = [one for one in following if one.reach and _removes_from(one.reach, stop.table)]
             if not told or not later or not _is_lifted(database, verdict, stop, gone):
                 continue
             verdict.after += later
             lines = " and ".join(str(other.written.line) for other in later)
             at = verdict.faults.index(told[0])
-            verdict.faults[at] = (
-                f"{told[0]} Line {lines} removes these rows, but later: change the order."
-            )
+            sentence: Fact = told[0].about["sentence"]
+            rows = sentence.about["rows"]
+            verdict.faults[at] = fact("stop.later", sentence=sentence, lines=lines, rows=rows)
 
 
 def _is_lifted(

@@ -3,15 +3,13 @@ change."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.hints import Part, find_hints, find_parts
 from yeldro.core.cautions.of_condition import find_doubts
 from yeldro.core.cautions.of_rows import (
-    WHOLE_IS_MEANT,
-    WHOLE_IS_NOT,
     case_blind_groups,
     large_group,
     null_reference,
@@ -25,6 +23,7 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.groups import Duplicates
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.refusals import find_refusals
@@ -74,9 +73,9 @@ class Preview:
     missing: int
     missing_keys: tuple[Row, ...]
     cautions: tuple[Caution, ...]
-    refusals: tuple[str, ...]
+    refusals: tuple[Fact, ...]
     parts: tuple[Part, ...] = ()
-    hints: tuple[str, ...] = ()
+    hints: tuple[Fact, ...] = ()
     scanned: tuple[Scan, ...] = ()
     duplicates: Duplicates | None = None
     step: str = ""
@@ -88,22 +87,6 @@ class Preview:
     @property
     def selection(self) -> Selection:
         return self.reach.selection
-
-    def reworded(self, tell: Callable[[str], str]) -> Preview:
-        """The same, with what it says to a person in other words."""
-        stops = (
-            replace(stop, reason=tell(stop.reason), lift=tell(stop.lift))
-            for stop in self.reach.stops
-        )
-        return replace(
-            self,
-            reach=replace(self.reach, stops=tuple(stops)),
-            cautions=tuple(
-                replace(caution, message=tell(caution.message)) for caution in self.cautions
-            ),
-            refusals=tuple(map(tell, self.refusals)),
-            hints=tuple(map(tell, self.hints)),
-        )
 
 
 def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
@@ -142,16 +125,12 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         *_table_cautions(database, reach),
     )
     refusals = list(find_refusals(database, request.guards, reach, cautions, "surplus rows"))
-    hints: tuple[str, ...] = ()
+    hints: tuple[Fact, ...] = ()
     if request.unique_name:
         same = ", ".join(one.text for one in request.grouping.same)
         hints = (_foretell_index(database, request.unique_name, same),)
         if found.blanks > 1:
-            refusals.append(
-                f"{found.blanks:,} rows have a blank text in {same}: the unique index would not "
-                "let them stay side by side; --nulls same makes them duplicates, or make them NULL "
-                "first."
-            )
+            refusals.append(fact("refused.blanks", rows=found.blanks, same=same, same_word="same"))
     shown = Preview(
         database.name,
         reach,
@@ -167,11 +146,9 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     return replace(shown, scanned=scanned, duplicates=found)
 
 
-def _foretell_index(database: Database, name: str, same: str) -> str:
-    when = "in the same transaction"
-    if database.abilities.ddl_commits:
-        when = "after the commit, which making an index would be by itself here"
-    return f"Then the unique index {name} on ({same}) is added, {when}."
+def _foretell_index(database: Database, name: str, same: str) -> Fact:
+    kind = "hint.index-after" if database.abilities.ddl_commits else "hint.index"
+    return fact(kind, name=name, same=same)
 
 
 def find_group_cautions(found: Duplicates) -> Iterator[Caution]:
@@ -218,8 +195,8 @@ def _cautions(
             names = [order.column for order in selection.order]
             yield ties_at_limit(selection.table, selection.limit, names, ties)
     if reach.matched == reach.table_rows > 1:
-        advice = WHOLE_IS_MEANT if selection.all_rows else WHOLE_IS_NOT
-        yield whole_table(selection.table, reach.matched, advice)
+        variant = "meant" if selection.all_rows else "not-meant"
+        yield whole_table(selection.table, reach.matched, variant)
     for match in selection.matches:
         keys = None if match.found else root
         if rows := database.count_nulls(selection.table, match.columns, keys):

@@ -7,9 +7,10 @@ from collections.abc import Iterator, Sequence
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import Reach, describe_stop
+from yeldro.core.reach.reach import Reach, Stop, describe_stop
 from yeldro.core.selection.guards import Guards
 
 
@@ -23,28 +24,34 @@ def find_refusals(
     reach: Reach,
     cautions: Sequence[Caution],
     what: str = "rows",
-) -> Iterator[str]:
+) -> Iterator[Fact]:
     """The reasons, the most telling first. `what` is matched: rows, or surplus rows."""
-    label = reach.selection.table.label
-    if guards.expect and not guards.expect.holds(reach.matched):
-        found = f"{reach.matched:,} match" if what == "rows" else f"there are {reach.matched:,}"
-        yield f"{guards.expect} {what} of {label} were expected, {found}."
+    table, rows = reach.selection.table, reach.matched
+    if guards.expect and not guards.expect.holds(rows):
+        found = fact("found.matching" if what == "rows" else "found.there", rows=rows)
+        expect = str(guards.expect)
+        yield fact("refused.not-expected", expect=expect, what=what, table=table, found=found)
     if _is_whole_table(reach):
-        yield f"All {reach.matched:,} rows of {label} match; give --all-rows if that is meant."
+        yield fact("refused.whole-table", rows=rows, table=table)
     for keys, rows in reach.deleted:
         hidden = database.schema.hidden.get(keys.table.name)
         if rows and hidden:
-            yield f"Not everything that depends on {keys.table.label} can be seen: {hidden}."
+            yield fact("refused.hidden", table=keys.table, reason=hidden)
     if not guards.no_rollback:
         for reason in dict.fromkeys(_find_lasting(database, reach)):
-            yield f"{reason[0].upper()}{reason[1:]}; --no-rollback says that this is known."
-    for stop in reach.stops:
-        lift = f"; {stop.lift} would allow it." if stop.lift else "."
-        yield f"{describe_stop(stop, stop.rows).removesuffix('.')}{lift}"
+            yield fact("refused.lasting", what=f"{reason[0].upper()}{reason[1:]}")
+    yield from map(_refuse, reach.stops)
     yield from find_excess(database, guards, reach)
     for caution in cautions:
         if caution.name in guards.strict:
-            yield f"{caution.message} (--strict {caution.name})"
+            yield fact("refused.strict", caution=caution.found, name=caution.name)
+
+
+def _refuse(stop: Stop) -> Fact:
+    sentence = describe_stop(stop, stop.rows)
+    if stop.lift:
+        return fact("stop.lift", sentence=sentence, lift=stop.lift)
+    return fact("stop.plain", sentence=sentence)
 
 
 def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
@@ -62,14 +69,14 @@ def _find_lasting(database: Database, reach: Reach) -> Iterator[str]:
 
 def find_excess(
     database: Database, guards: Guards, reach: Reach, earlier: Sequence[Reach] = ()
-) -> list[str]:
+) -> list[Fact]:
     """What is more than the guards allow, `earlier` reaches of the same run included, whose rows
     have gone already."""
     found = []
     rows = reach.rows + sum(one.rows for one in earlier)
     if guards.max_rows is not None and rows > guards.max_rows:
-        what = "The reaches of all steps so far hold" if earlier else "The reach holds"
-        found.append(f"{what} {rows:,} rows, more than --max-rows {guards.max_rows:,}.")
+        kind = "refused.too-many-in-all" if earlier else "refused.too-many"
+        found.append(fact(kind, rows=rows, limit=guards.max_rows))
     if guards.max_share is None:
         return found
     for part in reach.parts:
@@ -79,8 +86,13 @@ def find_excess(
         share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
         if share > guards.max_share:
             found.append(
-                f"{part.rows + gone:,} rows are {share:.1f} % of {part.table.label}, more than "
-                f"--max-share {guards.max_share:g}."
+                fact(
+                    "refused.too-large-share",
+                    rows=part.rows + gone,
+                    share=share,
+                    table=part.table,
+                    limit=guards.max_share,
+                )
             )
     return found
 

@@ -127,7 +127,7 @@ class MariadbDatabase(SqlDatabase):
     abilities = Abilities(
         frozenset(),
         frozenset(),
-        cycle_hint="--break-cycles",
+        needs_leave_for_cycles=True,
         own_row=False,
         truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE "
         "triggers, and nobody "

@@ -1,0 +1,21 @@
+"""What the core found out, before anybody puts it into words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """A kind, and what it is about: tables, columns, counts, other facts. `yeldro.words` has a
+    sentence for each kind."""
+
+    kind: str
+    about: Mapping[str, Any] = field(default_factory=dict)
+
+
+def fact(kind: str, /, **about: Any) -> Fact:
+    """`fact("whole-table", rows=6, table=table)`."""
+    return Fact(kind, about)

@@ -1,0 +1,46 @@
+"""Why a run would be stopped before its first change, and what a preview tells beside."""
+
+from __future__ import annotations
+
+REFUSALS = {
+    "refused.not-expected": "{expect} {what} of {table} were expected, {found}.",
+    "found.matching": "{rows:,} {rows:?matches|match}",
+    "found.there": "there {rows:?is|are} {rows:,}",
+    "refused.whole-table": (
+        "All {rows:,} rows of {table} match; give {--all-rows} if that is meant."
+    ),
+    "refused.hidden": "Not everything that depends on {table} can be seen: {reason}.",
+    "refused.lasting": "{what}; {--no-rollback} says that this is known.",
+    "refused.too-many": "The reach holds {rows:row}, more than {--max-rows limit}.",
+    "refused.too-many-in-all": (
+        "The reaches of all steps so far hold {rows:row}, more than {--max-rows limit}."
+    ),
+    "refused.too-large-share": (
+        "{rows:row} {rows:?is|are} {share:.1f} % of {table}, more than {--max-share limit}."
+    ),
+    "refused.strict": "{caution} ({--strict name})",
+    "refused.not-expected-in-all": "{expect} rows were expected in all, {found}.",
+    "refused.blanks": (
+        "{rows:,} rows have a blank text in {same}: the unique index would not let them stay side "
+        "by side; {--nulls same_word} makes them duplicates, or make them NULL first."
+    ),
+    "refused.seal-unknown": (
+        "It was sealed with {sealed:matched row}, and {rows:,} {rows:?matches|match} now; which "
+        "ones came and went is not known, because the file beside the cleanup is missing."
+    ),
+    "refused.seal": (
+        "It was sealed with {sealed:matched row}, and {rows:,} {rows:?matches|match} now: "
+        "{came:row} came into its reach, {went:,} left it."
+    ),
+    "hint.key": (
+        "One row matches, but by no unique column: {--key key} identifies it permanently."
+    ),
+    "hint.rare": (
+        "{rows:,} of the {matched:,} matched rows {rows:?has|have} no {column}, unlike the rest."
+    ),
+    "hint.index": ("Then the unique index {name} on ({same}) is added, in the same transaction."),
+    "hint.index-after": (
+        "Then the unique index {name} on ({same}) is added, after the commit, which making an "
+        "index would be by itself here."
+    ),
+}
