@@ -1,1 +1,1 @@
-"""What lies on disk: the configuration file."""
+"""What lies on disk: yeldro.toml, cleanup files, archives, run records, logs."""

@@ -1,0 +1,1 @@
+DELETE FROM alerts WHERE id < 9;
