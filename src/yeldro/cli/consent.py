@@ -22,6 +22,7 @@ def check_consent(options: ConsentOptions, verb: str) -> bool:
 
 def check_terminal(way_out: str) -> None:
     """UsageError where there is nobody to ask."""
+    # Without a terminal a question would be answered by whatever is piped in.
     if not sys.stdin.isatty():
         raise UsageError("Cannot ask for confirmation: not a terminal.", way_out)
 
@@ -30,6 +31,7 @@ def find_protection(options: ConsentOptions, place: Place, *, asks: bool) -> str
     """The name that must be typed before a change, "" where none must: the database is not
     protected, nothing is to last, or --confirm says it. UsageError where it must and nobody is
     asked."""
+    # A rehearsal changes nothing that lasts.
     if not place.protected or options.rehearse or options.confirm == place.name:
         return ""
     if not asks:

@@ -15,6 +15,7 @@ from rich.progress import (
     TimeRemainingColumn,
 )
 
+# Seconds. What takes less needs no bar, which would only flicker.
 _PATIENCE = 2.0
 
 

@@ -19,6 +19,7 @@ from yeldro.report.documents import Document, make_error, write_json
 
 # Where no terminal tells a width, nothing is cut or wrapped.
 _UNBOUNDED = 4000
+# Lines of CSV that are written together: one at a time is slow, all at once takes memory.
 _LINES = 500
 
 

@@ -11,6 +11,7 @@ from sqlalchemy.dialects.oracle.base import OracleDialect
 from yeldro.offline.script_entries import Make
 from yeldro.offline.target import Parts, ProceduralTarget
 
+# Letters of a line: sqlplus refuses more than 2,499.
 _LONGEST = 2000
 
 

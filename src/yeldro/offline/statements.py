@@ -20,6 +20,7 @@ from yeldro.core.selection.grouping import Grouping, Rule, RuleKind
 from yeldro.core.selection.selection import Selection
 from yeldro.engines.shared.statements import Columns, Rows, Statements
 
+# Names that need no quotes on any server.
 _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _ONE: sa.ColumnElement[int] = sa.literal_column("1")
 _ZERO: sa.ColumnElement[int] = sa.literal_column("0")

@@ -10,6 +10,7 @@ from rich.text import Text
 from yeldro.core.model.action import Action
 from yeldro.core.model.visible import one_line
 
+# A cell that is wider is cut: a table must fit a terminal before it shows all of a text.
 WIDEST = 40
 ACTION_STYLES = {
     Action.DELETE: "red",

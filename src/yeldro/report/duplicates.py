@@ -23,6 +23,7 @@ from yeldro.report.preview import render_parts, render_stops
 from yeldro.store.run_facts import describe_reach
 from yeldro.words.tell import tell, voice_of
 
+# Signs: the most groups have a bar of this length, and others one in proportion.
 _WIDEST_BAR = 30
 
 

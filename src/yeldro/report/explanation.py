@@ -17,6 +17,7 @@ from yeldro.core.selection.guards import Expected, read_expected
 from yeldro.errors import UsageError
 from yeldro.options import LimitOptions, keys_of
 
+# Letters of a line, so that an explanation can be read in a mail.
 _WIDTH = 100
 _RULES = {
     "declared": "is treated as the schema says",

@@ -17,6 +17,7 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.written import Entry, Role, Writing, WrittenStep
 from yeldro.offline.target import Target, find_tag
 
+# How each script is run, for its head: one client stops at an error only when it is told to.
 _CLIENTS = {
     "sqlite": "sqlite3 DATABASE < FILE",
     "postgres": "psql -v ON_ERROR_STOP=1 -f FILE DATABASE",

@@ -17,6 +17,7 @@ from pathlib import Path
 from yeldro.core.database.archive_format import ELSEWHERE
 from yeldro.errors import ArchiveFailed
 
+# Names begin with yeldro_, so that they hardly meet those of a person's tables.
 CATALOGUE = """
 CREATE TABLE yeldro_archive (engine TEXT NOT NULL, complete INTEGER NOT NULL);
 CREATE TABLE yeldro_portions (

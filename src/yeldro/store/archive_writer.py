@@ -16,6 +16,8 @@ from yeldro.store.archive_catalogue import CATALOGUE, quoted, translated
 from yeldro.store.copy_text import pack
 from yeldro.store.disk import create_private, sync
 
+# Rows lie in blocks, because a row of its own for each would take longer than reading them from the
+# server.
 _BLOCK_ROWS, _BLOCK_BYTES = 1000, 1 << 20
 
 
@@ -34,6 +36,8 @@ class ArchiveWriter:
         self._next: dict[TableName, int] = {}
         self._engine = engine
         with translated(path):
+            # Made by us and empty before SQLite opens it, so that nobody else can read it for a
+            # moment.
             os.close(create_private(path))
             self._open()
             self._file.executescript(f"PRAGMA encoding = '{encoding}'; BEGIN; {CATALOGUE}")
@@ -43,6 +47,7 @@ class ArchiveWriter:
 
     def _open(self) -> None:
         self._file = sqlite3.connect(self.path, isolation_level=None)
+        # A commit of this file means that it is on disk. The database commits after that.
         self._file.execute("PRAGMA synchronous = FULL")
 
     def begin(

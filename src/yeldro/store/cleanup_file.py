@@ -20,6 +20,7 @@ from yeldro.core.cleanup.reading import Path as Place
 from yeldro.errors import UsageError
 from yeldro.store.disk import write_private
 
+# A key at the start of a line, to find the line of a fault: the parser of TOML does not tell it.
 _KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 
 

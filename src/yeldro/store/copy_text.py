@@ -9,6 +9,7 @@ from collections.abc import Sequence
 _COMMON = bytes({*range(256)} - {*range(0x20)} | {0x09, 0x0A})
 
 
+# What must be turned round on the way from COPY to JSON.
 _ESCAPE = re.compile(rb"\\.|[\x00-\x08\x0b-\x1f]", re.DOTALL)
 
 

@@ -39,6 +39,7 @@ def _is_own_group(number: int) -> bool:
         me, group = pwd.getpwuid(os.geteuid()), grp.getgrgid(number)
     except KeyError:
         return False
+    # Many systems give every user a group of their own, which is as good as private.
     return number == 0 or (number == me.pw_gid and set(group.gr_mem) <= {me.pw_name})
 
 
@@ -72,10 +73,12 @@ def replacing(path: Path) -> Iterator[Path]:
                 stat.S_IMODE(path.stat().st_mode)
             )  # whom a person let read it before may read it again
         sync(new)
+        # The name goes over to the new file in one step: nobody sees half of it.
         new.replace(path)
     except BaseException:
         new.unlink(missing_ok=True)
         raise
+    # A name is on disk only once its folder is.
     sync(path.parent)
 
 

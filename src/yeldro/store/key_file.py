@@ -14,6 +14,7 @@ from typing import BinaryIO
 from yeldro.core.selection.selection import KeyFile
 from yeldro.errors import UsageError
 
+# Letters of one line: what is longer is no file of keys, and would fill the memory.
 _LONGEST = 1_000_000
 
 

@@ -14,6 +14,7 @@ from yeldro.core.run.outcome import RunResult
 from yeldro.errors import UsageError
 from yeldro.store.disk import open_to_add
 
+# Linux and the BSDs, macOS among them.
 _SYSTEM_LOGS = ("/dev/log", "/var/run/syslog")
 _DONE = ("deleted", "detached", "moved", "filled")
 

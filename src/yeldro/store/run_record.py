@@ -96,10 +96,13 @@ class RunRecord:
                 if not folder.is_dir():
                     folder.mkdir(mode=0o700, parents=True)
             check_folder(self.folder.parent)
+            # In doubt from the first moment: a process that dies here leaves the truth behind.
             first = {"format": 1, "run": self.name, **facts}
             self.facts = cast(RunFacts, {**first, "outcome": IN_DOUBT, "restored": []})
             self._journal = open_private(self.folder / "run.sql")
             if fcntl:
+                # The lock is gone with the process, however it ends, so it tells a run that is
+                # under way.
                 fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
             self.write()
             sync(self.folder.parent)
@@ -176,6 +179,7 @@ def read_record(folder: Path) -> RunRecord:
         record.facts = json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError, RecursionError):
         raise ArchiveFailed(f"{folder} holds no run record that can be read.") from None
+    # Told apart from a broken record: a newer Yeldro can restore it.
     if isinstance(record.facts, dict) and record.facts.get("format", 1) != 1:
         raise ArchiveFailed(f"{path} was written by a newer Yeldro.")
     if not (is_run_facts(record.facts)):

@@ -21,7 +21,9 @@ from yeldro.store.disk import replacing
 _ROWS = (
     "rows (step TEXT NOT NULL, action TEXT NOT NULL, image TEXT NOT NULL, shown_key TEXT NOT NULL)"
 )
+# Keys that came or went are shown to a person, who looks at a few.
 _SHOWN = 10
+# Rows that are written to the file at a time.
 _BATCH = 1000
 
 

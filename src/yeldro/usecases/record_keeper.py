@@ -242,6 +242,7 @@ class Keeper:
     def pass_the_point_of_no_return(self) -> None:
         """From here on the record alone cannot say how it ended."""
         if self._writer:
+            # Complete and synced before the record says so, and that before the commit is sent.
             self._writer.complete()
         self.life.is_final = True
         if self._record:
@@ -259,6 +260,7 @@ class Keeper:
                 transaction=transaction,
                 **several,
             )
+        # TRUNCATE may have passed it already.
         if not self.life.is_final:
             self.pass_the_point_of_no_return()
 
@@ -287,11 +289,14 @@ class Keeper:
         """The rows are where they were, so their copy goes. What may have been committed is left in
         doubt."""
         self.database.record(None)
+        # It may have been committed: then the copy is all that there is of the rows.
         if self.life.is_final:
             return self._name
         self._drop_copies()
         if self._record:
             try:
+                # The order matters: a record that says "rolled back" beside an archive would do no
+                # harm, an archive that is believed would.
                 self._record.drop_archive()
                 tallied = describe_tally(tally) if tally else []
                 self._record.write(outcome="rolled-back", ended=now(), reason=reason, tally=tallied)

@@ -127,6 +127,8 @@ class _Restoration:
         if self._is_in_part:
             self.gone, _ = count_gone(self.database, self.record)
         stages = self._stage(portions)
+        # Rows that pointed at nothing before the run come back as they were, where the engine can
+        # let them.
         if any(stage.portion.orphans for stage in stages):
             self.database.archive.allow_orphans()
         with looking(self.database):
@@ -200,6 +202,7 @@ class _Restoration:
         self.life.begun = True
         for table, name in indexes:
             self.database.drop_unique(table, name)
+        # Looked at again under the lock: what a person was shown may have changed meanwhile.
         fresh = self._look(stages)
         if fresh.figures() != plan.figures():
             self._undo()

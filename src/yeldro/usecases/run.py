@@ -166,6 +166,7 @@ class _Run:
 
     def go(self) -> RunResult:
         shown: list[Preview] = []
+        # Who was shown nothing needs no preview: the run looks once, under its lock.
         seen = self.manner.ask_first or self.keeper.comes_before
         if seen or any(job.seal for job in self.jobs):
             for job in self.jobs:
@@ -179,9 +180,11 @@ class _Run:
                 return ended
             if self.manner.ask_first and not self.answers.allow(shown):
                 return self._result(Outcome.DECLINED, status=Declined.status)
+            # Tables for copies are made before the transaction where making one would end it.
             self.keeper.prepare(shown[0].reach)
         else:
             self.database.check_rights([job.selection.table for job in self.jobs], [])
+        # From here on the journal holds what is sent.
         self.keeper.listen()
         emptied = [job.selection.table for job in self.jobs if job.selection.truncate]
         self.database.begin(Mode.WRITE, emptied)
@@ -190,6 +193,8 @@ class _Run:
 
     def _take_turns(self, shown: Sequence[Preview]) -> RunResult:
         """Every step in its turn, once all sealed ones have found what was sealed."""
+        # The first is looked at in its turn. Later ones could only be judged wrongly then, after
+        # changes of ours.
         for job, found in zip(self.jobs[1:], shown[1:], strict=bool(shown)):
             if job.seal and (ended := self._differs(job, found, self._look(job))):
                 return ended
@@ -284,6 +289,7 @@ class _Run:
         if not found.reach.matched:
             self.done.append(StepAccount(found))
             return None
+        # On disk before the first row goes.
         self.keeper.keep(found)
         if job.selection.truncate and not self.database.abilities.rolls_back_truncate:
             self.keeper.pass_the_point_of_no_return()

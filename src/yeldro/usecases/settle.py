@@ -21,13 +21,16 @@ def settle(database: Database, record: RunRecord) -> str:
         record.write(outcome="rolled-back", settled=now())
     if IN_DOUBT not in (record.outcome, record.restored):
         return ""
+    # A standby that lags behind would show rows that are long gone, or the other way round.
     if lag := database.find_lag():
         return f"this server cannot tell, because {lag}"
+    # Looked up before the server is asked: an archive that cannot be read must end it either way.
     gone, rows = count_gone(database, record)
     if record.outcome == IN_DOUBT:
         ending = database.find_ending(str(record.facts.get("transaction") or ""))
         if ending is None and not rows:
             return "without an archive nobody can tell"
+        # Somebody has changed the table since. A guess would be believed, so there is none.
         if ending is None and 0 < gone < rows:
             return (
                 f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the "

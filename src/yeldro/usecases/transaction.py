@@ -29,8 +29,10 @@ def carry_out(
         return work()
     except KeyboardInterrupt:
         error: YeldroError = Interrupted("Interrupted.")
+    # Nobody would see how it ended, so it does not go on.
     except OutputClosed:
         error = Interrupted("Nobody reads the output any more.")
+    # Wrong usage has no outcome: nothing was begun.
     except UsageError:
         undo(database)
         raise
@@ -62,6 +64,7 @@ def looking(database: Database) -> Iterator[list[KeySet]]:
     except BaseException:
         undo(database)
         raise
+    # Not in a `finally`: after a fault nothing may be kept.
     database.end_look(kept)
 
 
@@ -81,6 +84,7 @@ class LifeCycle:
             raise error
         if isinstance(error, NotCommitted):
             self.is_final = False  # the database itself said so: there is no doubt any more
+        # After the commit was sent, an error says nothing about what the server did.
         if self.is_final:
             return Outcome.IN_DOUBT
         return Outcome.ROLLED_BACK if self.begun else Outcome.STOPPED

@@ -29,6 +29,7 @@ from yeldro.usecases.steps import Job
 from yeldro.usecases.transaction import undo
 from yeldro.words.tell import tell, voice_of
 
+# Counts that a run compares with what they should be: in a script each is a check.
 _PROOFS = {
     "count_present",
     "count_left",
@@ -37,7 +38,9 @@ _PROOFS = {
     "count_dangling",
     "count_left_groups",
 }
+# What a script shows and does not compare.
 _LOOKS = {"sample", "ranked_rows"}
+# What tells, on other data, that the rows picked are not the same ones.
 _KNOWN = {"sum_keys", "count_ends"}
 _COMMENTS = {
     "sum_keys": "The picked rows of {table} are the same ones: a sum over their keys",

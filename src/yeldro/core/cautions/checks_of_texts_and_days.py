@@ -13,6 +13,7 @@ from yeldro.core.cautions.examination import Look
 from yeldro.core.database.abilities import Quirk
 from yeldro.core.model.schema import Column, Family
 
+# Functions with another value for every row.
 _CHANGING = {
     "random",
     "rand",
@@ -25,6 +26,7 @@ _CHANGING = {
 }
 
 
+# Functions with one value for a statement, and another for the next.
 _CLOCKS = {
     "now",
     "current_timestamp",

@@ -13,12 +13,15 @@ from yeldro.core.database.abilities import Quirk
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Column, Family
 
+# Days and moments whose order as texts is their order in time.
 _MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?(Z|[+-]\d{2}:?\d{2})?")
 
 
+# The same for days, as a GLOB of SQLite. It is coarse on purpose: what passes is sorted rightly.
 _DAYS = "[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*"
 
 
+# Types that hold binary fractions, under all their names.
 _APPROXIMATE = re.compile(r"\b(float|real)", re.IGNORECASE)
 
 

@@ -17,6 +17,7 @@ from yeldro.core.selection.condition import Condition
 COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
 
 
+# What MariaDB takes for a number in a text; anything after it is dropped without a word.
 NUMERIC = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
 
 

@@ -13,6 +13,7 @@ from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.parts import cut_at_and
 from yeldro.core.selection.selection import Selection
 
+# Fewer than one in ten is worth a look; more is how the data is.
 RARE = 0.1
 
 

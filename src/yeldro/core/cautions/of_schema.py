@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterator
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK, Caution, caution
 from yeldro.core.model.schema import Reference, Schema, Table
 
+# For the sentence: "when rows are deleted or updated".
 _HAPPENS = {"DELETE": "deleted", "UPDATE": "updated"}
 
 

@@ -68,7 +68,7 @@ class RankingQueries(Protocol):
         what each rule looked at."""
         ...
 
-    def count_hanging(
+    def count_dependents(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
         """How many rows depend on those of some groups through a reference, by group and place."""

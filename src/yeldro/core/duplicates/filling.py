@@ -30,6 +30,8 @@ def find_fillable(schema: Schema, table: Table) -> list[tuple[str, ...]]:
             fixed.update(reference.columns)
     settable = [column.name for column in table.columns if not column.generated]
     free = [name for name in settable if name not in fixed]
+    # Columns that belong to no reference are filled together, in one look through the groups. A
+    # reference is filled as a whole or not at all.
     plain = tuple(name for name in free if name not in linking)
     alone: list[tuple[str, ...]] = [(name,) for name in free if name in linking]
     return [plain, *alone] if plain else alone
@@ -62,6 +64,7 @@ def leave_references(
     filled."""
     for reference in database.schema.outgoing(filled.table):
         gone = sets.get(reference.parent.name)
+        # The value was right for the surplus row, and points at a row that goes with it.
         if gone and filled.rows and reference.columns == filled.columns and not reference.broken:
             database.replacing.leave(filled.keys, reference, gone)
     columns = tuple(
@@ -84,6 +87,7 @@ def find_fill_stops(
 
 def _find_loops(search: Search, change: Change, moved: Sequence[Change]) -> Iterator[Stop]:
     database, table = search.database, change.table
+    # Rows that move and rows that are filled can only make a loop together.
     sets = [change.keys, *(one.keys for one in moved if one.table is table)]
     reason = fact("reason.fill-loop")
     for reference in database.schema.outgoing(table):

@@ -63,6 +63,7 @@ class Duplicates:
     def largest(self) -> int:
         """The size of the largest group where it is far larger than the others, else 0."""
         sizes = [size for size, groups in self.sizes for _ in range(min(groups, 1000))]
+        # The median and not the mean: one huge group must not make itself usual.
         usual = sizes[(len(sizes) - 1) // 2] if len(sizes) > 1 else 2
         return sizes[-1] if sizes and sizes[-1] >= max(_LARGE, _FAR * usual) else 0
 
@@ -83,6 +84,7 @@ def find_duplicates(
         return Duplicates(database.name, request, groups, rows, (), (), title=database.title)
     rules = grouping.rules
     if not grouping.is_decided:
+        # Nobody has decided yet: what each rule would decide helps to choose one.
         rules = tuple(_possible_rules(request.table, grouping))
     decisions: Sequence[int] = ()
     if groups and rules:
@@ -92,6 +94,7 @@ def find_duplicates(
         decisions = count(ranking, rules)
     texts = grouping.exact_texts if groups else ()
     merged = zip(texts, database.ranking.count_merged(ranking, texts), strict=True)
+    # Told, because somebody may have meant them to be the same.
     nulls, blanks = database.ranking.count_left_out(ranking)
     return Duplicates(
         database.name,
@@ -135,7 +138,9 @@ def _list_groups(
     if not numbers:
         return []
     references = [one for one in database.schema.incoming(request.table) if not one.broken]
-    dependents = {one: database.ranking.count_hanging(ranking, one, numbers) for one in references}
+    dependents = {
+        one: database.ranking.count_dependents(ranking, one, numbers) for one in references
+    }
     choices: dict[str, Mapping[int, int]] = {}
     if not request.grouping.is_decided:
         choices = {

@@ -20,6 +20,7 @@ from yeldro.core.model.schema import Reference, Table, TableName, Unique
 from yeldro.core.reach.reach import Change, Collision, Stop
 from yeldro.core.reach.search import Search
 
+# Pairs are shown to a person, who looks at a few.
 _PAIRS = 10
 
 
@@ -45,6 +46,7 @@ class MovingSearch(Search):
         """Point references at the rows that stay, until nothing collides that was not known to."""
         if not self.counts[self.root.name]:
             return []
+        # Each dropped row may be what others were to point at, so all of it is worked out again.
         grew = True
         while grew:
             grew = False
@@ -62,6 +64,7 @@ class MovingSearch(Search):
     def _can_move(self, references: Sequence[Reference]) -> bool:
         """Whether rows of a table can be moved. One whose rows cannot must have none that would."""
         table = references[0].child
+        # Movable rows can be told apart and changed one by one.
         if is_movable(table):
             return True
         if any(
@@ -78,6 +81,7 @@ class MovingSearch(Search):
                 table, find_new(table, self.movers[table.name])
             )
         images = self.images[table.name]
+        # Afresh: a row may have got another target since, or have gone itself.
         self.database.replacing.clear(images)
         gone = self.sets.get(table.name)
         for reference in references:
@@ -147,6 +151,7 @@ class MovingSearch(Search):
         waiting = marks.get(Mark.WAITING, 0)
         via = [one for one in self.movers[table.name] if self._moves(one, images, waiting)]
         changed = {name for one in via for name in one.columns}
+        # The column is emptied first where its new value does not exist yet.
         held_back = [one for one in via if waiting and self._may_wait(one)]
         waits = {name for one in held_back for name in one.nullable_columns}
         columns = tuple(name for name in table.column_names if name in changed)

@@ -12,6 +12,7 @@ from urllib.parse import parse_qsl, quote, unquote, urlencode
 from yeldro.errors import UsageError
 
 POSTGRESQL, MARIADB, SQLITE = "postgresql", "mariadb", "sqlite"
+# Names that people and tools give to the same driver.
 _SCHEMES = {
     "sqlite": SQLITE,
     "postgresql": POSTGRESQL,
@@ -37,6 +38,7 @@ _SETTINGS = {
     },
     MARIADB: {"unix_socket", "ssl_ca", "ssl_cert", "ssl_key"},
 }
+# Settings of a URL that are passwords under other names, and are hidden like one.
 _SECRET = {"password": "password", "passwd": "password", "sslpassword": "sslpassword"}
 _HINT = (
     "It is SCHEME://USER@HOST:PORT/DATABASE; in a password write %40 for @, %2F for / and %3F for "
@@ -178,6 +180,7 @@ def _unreadable(scheme: str) -> UsageError:
 # What stands between a colon and an at sign, wherever somebody wrote an address; `//` begins no
 # password.
 _LOGIN = re.compile(r"((?:\w+:/{1,3})?[^\s:/@'\"]*):(?!//)\S*@")
+# A password in a URL that could not be read as one is still a password.
 _NAMED_SECRET = re.compile(r"((?:password|passwd)=)[^\s&'\"]+", re.IGNORECASE)
 
 

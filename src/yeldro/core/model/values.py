@@ -13,8 +13,10 @@ from yeldro.errors import UsageError
 
 Value = str | int | Decimal | bool | datetime.date | datetime.datetime | None
 
+# As PostgreSQL reads a boolean, in the short forms that people type.
 _TRUE = {"true", "t", "yes", "1"}
 _FALSE = {"false", "f", "no", "0"}
+# One for each kind, because an example says more than a rule.
 _EXAMPLES = {
     Family.INTEGER: "a whole number such as 12",
     Family.NUMBER: "a number such as 1.25",

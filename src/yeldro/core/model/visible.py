@@ -7,6 +7,7 @@ from __future__ import annotations
 _LAYOUT = "\n\t"
 # Letters without a form, which Python takes for printable ones.
 _BLANK = set("\u034f\u115f\u1160\u17b4\u17b5\u3164\uffa0")
+# Those that everybody knows. Others are written by their number.
 _SHORT = {"\n": "\\n", "\t": "\\t", "\r": "\\r"}
 
 

@@ -46,12 +46,14 @@ def find_order(
     A cycle of tables is opened at a nullable reference, or else at the one whose own rule does
     least.
     """
+    # With the engine's checks off no rule of its own acts, so all of them can be borne.
     allowed = abilities.cycle_rules
     if breaks_cycles and abilities.needs_leave_for_cycles:
         allowed = frozenset(OnDelete)
     inner = [reference for reference in schema.acting if _is_inside(reference, sets)]
     between = [reference for reference in inner if not reference.is_self]
     names = list(sets)
+    # References within one table make no order between tables.
     opened = _open_cycles(names, between)
     # A cycle is opened by taking the reference away from rows that go. Where that cannot be, the
     # rows go in one statement, and the reference is checked at the end.
@@ -86,6 +88,7 @@ def _must_be_cleared(reference: Reference, abilities: Abilities) -> bool:
     """Whether rows of a table that point at each other cannot go in one statement as they are."""
     if not reference.is_self or reference.on_delete in abilities.tree_rules:
         return False
+    # Rows that nothing tells apart cannot be changed one by one.
     if reference.child.shares_identity or not reference.is_clearable:
         return False
     return bool(reference.nullable_columns) or abilities.own_row

@@ -58,6 +58,7 @@ class Rules:
         return self.default is Rule.MOVE and self.tables.get(table.name) is Rule.DELETE
 
 
+# Of duplicates: what depends on a row moves to the one that stays.
 MOVING = Rules(Rule.MOVE)
 
 

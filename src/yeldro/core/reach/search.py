@@ -74,10 +74,13 @@ def _find_leaves(
     for name in reached:
         table = schema.by_name[name]
         into = [r for r in schema.acting if r.child is table and r.parent.name in reached]
+        # Nothing depends on its rows, so that nobody will ask for their keys.
         stands_alone = table.identity and not table.refusal and not schema.incoming(table)
+        # Rows that two references bring in would count twice without keys.
         if table is root or not stands_alone or len(into) != 1:
             continue
         reference = into[0]
+        # Only a reference that the engine keeps stays as it was when its parents are locked.
         certain = reference.declared and reference.enforced and not reference.broken
         if certain and rules.treatment(reference).action is Action.DELETE:
             leaves[name] = reference
@@ -116,12 +119,15 @@ class Search:
         deleting = [r for r in acting if self.rules.treatment(r).action is Action.DELETE]
         reached = reachable(self.root.name, _edges(deleting))
         leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
+        # Parents before children: a table is filled once, from sets that grow no more.
         for component in find_components(reached, _edges(deleting)):
             if component[0] not in leaves:
                 self._follow_into(set(component), deleting)
+        # Their parents are complete by now.
         for name, leaf in leaves.items():
             self._follow_to_leaf(name, leaf)
         self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
+        # A table that could have lost rows and does not is no part of the reach.
         full = {name for name, rows in self.counts.items() if rows} | {self.root.name}
         self.sets = {name: keys for name, keys in self.sets.items() if name in full}
 
@@ -146,6 +152,7 @@ class Search:
         """Follow the references inside a component until a whole round brings nothing new."""
         selves = [reference for reference in inner if reference.is_self]
         others = [reference for reference in inner if not reference.is_self]
+        # A round looks only at the rows of the round before: older ones were followed already.
         since: int | None = None
         while inner:
             added = self._close_selves(selves)
@@ -165,6 +172,7 @@ class Search:
                     self._note(reference, new)
                     added += new
             total += added
+            # One reference alone is followed to any depth in one statement.
             if not added or len(selves) == 1:
                 return total
 
@@ -238,6 +246,7 @@ class Search:
         """Rows that stay and lose their reference, with their keys."""
         for reference, treatment, parents in self._leaving(Action.DETACH):
             child = reference.child
+            # Rows that go anyway need not let go of anything.
             gone = self.sets.get(child.name)
             if self._is_part(reference, parents):
                 continue

@@ -61,6 +61,7 @@ class _Undoing:
             if part.standing.there:
                 database.archive.keep_absent(stage)
         effects = list(self._find_effects())
+        # Counted before: rows that triggers add are told from those that come back.
         touched = self._find_touched(effects)
         staged = {table: self._stages_of(table) for table in touched}
         before = {table: database.count_rows(table) for table in touched}
@@ -68,6 +69,7 @@ class _Undoing:
         # other rows in the end.
         foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
         others = {table: database.archive.digest_others(table, staged[table]) for table in foreseen}
+        # From here on the database's own count must be explained to the last row.
         start = database.find_changes()
         self._put_back()
         database.force_checks()
@@ -77,6 +79,7 @@ class _Undoing:
         for line in lines:
             self.done[line.table] += line.inserted_by_triggers
         explained = self._explain(changed, staged, others)
+        # After the proof: it touches no row, and what it moves forward no rollback takes back.
         database.archive.advance_counters(list(self.back))
         return Tally(
             tuple(lines),
@@ -110,6 +113,7 @@ class _Undoing:
         database = self.database
         for part in self.again:
             if part.stage.portion.waits:
+                # What these point at is emptied next, and comes back only after that.
                 self.done[part.table] += database.archive.empty_waiting(part.stage)
         filled = [part for part in self.again if part.stage.portion.action is Action.FILL]
         for part in filled:
@@ -145,6 +149,8 @@ class _Undoing:
                     explained += more
             return explained
         digests = {table: database.archive.digest_others(table, staged[table]) for table in others}
+        # The engine counts in total only: what triggers did to the rows that came back cannot be
+        # told from other changes, unless all other rows are as they were.
         return max(explained, changed.total) if others and digests == others else explained
 
     def _account(self, table: Table, before: int, effects: Sequence[Effect]) -> Line:
@@ -159,6 +165,7 @@ class _Undoing:
         after = database.count_rows(table)
         by_triggers = 0
         if _may_insert(database, effects, table):
+            # Fewer rows than expected is a fault, and no negative number of insertions.
             by_triggers = max(0, after - before - inserted)
         return Line(
             table,

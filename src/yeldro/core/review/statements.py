@@ -17,13 +17,16 @@ from yeldro.core.selection.condition import read_condition
 from yeldro.core.selection.selection import Selection, check_table
 from yeldro.errors import YeldroError
 
+# Statements of a script that remove nothing, and are passed over.
 _LOOKING = (exp.Select, exp.Set, exp.Use, exp.Describe)
 _RUN = "it holds a comment that the database runs"
+# MariaDB runs what stands in such a comment, and our parser skips it.
 _COMMENTS = re.compile(
     r"""'(?:[^'\\]|''|\\.)*' | "(?:[^"\\]|""|\\.)*" | `(?:[^`]|``)*` | \#[^\n]* | --(?=\s)[^\n]*
     | (?P<run>/\*M?!) | /\*.*?\*/""",
     re.DOTALL | re.VERBOSE,
 )
+# A script may bring its own transaction; each statement is judged after those before it.
 _TRANSACTION = (exp.Transaction, exp.Commit, exp.Rollback)
 
 

@@ -22,6 +22,7 @@ from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import Removal, Written, find_removals
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 
+# Cautions that matter to somebody who runs the script without us.
 _OF_TABLES = {"trigger", "row-security", "unenforced-reference"}
 
 

@@ -29,20 +29,28 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     """Perform every step on the frozen keys, then prove what happened. The caller commits only a
     balanced tally."""
     reach = plan.reach
+    # What triggers may write to is asked before anything runs, so that those tables are counted
+    # before, too.
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     before = {table: database.count_rows(table) for table in _touched(reach, effects)}
+    # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
+    # Without an index the engine would look through a large table for each deleted row.
     for reference in plan.scanned:
         database.build_index(reference)
     explained = _perform_all(database, plan)
+    # Deferred references must fail now, inside the proof, and not in the COMMIT after it.
     database.force_checks()
     changed = database.find_changes().since(start)
+    # A table that nothing of ours is in can still have lost what its rows point at.
     dangling = find_dangling(database, reach)
     for table in dangling:
         before.setdefault(table, database.count_rows(table))
+    # Only the engine noticed these: their count before is worked out backwards.
     for table in find_strangers(database, before, changed):
         mine = changed.of(table)
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
+    # An index of ours must not outlive the run, nor count among its changes.
     database.drop_indexes()
     lines = []
     for table, rows in before.items():
@@ -78,6 +86,7 @@ def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
     """
     changed: Counter[Table] = Counter()
     deleted = [step.keys for step in plan.steps if step.verb is Verb.DELETE]
+    # Rows that reference each other for ever go in one statement, after everything else.
     together = deleted if plan.reach.late else []
     for step in plan.steps:
         if step.verb is Verb.DELETE and together:

@@ -69,10 +69,12 @@ def make_plan(reach: Reach, scanned: Sequence[Reference] = ()) -> Plan:
 
 def _steps(reach: Reach) -> Iterator[Step]:
     sets = {keys.table.name: keys for keys, _ in reach.deleted}
+    # First, because as long as rows hold each other there is no order at all.
     for link in reach.links:
         yield Step(
             Verb.UNLINK, sets[link.child.name], None, link, link.nullable_columns or link.columns
         )
+    # Rows that stay let go of what they point at before that goes.
     for detachment in reach.detached:
         treatment = detachment.treatment
         yield Step(
@@ -94,9 +96,11 @@ def _steps(reach: Reach) -> Iterator[Step]:
     moves = [change for change in reach.changes if change.action is Action.MOVE]
     yield from _merge(gone, moves)
     for change in reach.changes:
+        # Only now: a unique value can move over once the row that had it is gone.
         if change.action is Action.FILL:
             yield Step(Verb.FILL, change.keys, change.rows, columns=change.columns)
     for change in moves:
+        # Last: what they point at has its value only since it was filled.
         if change.waiting:
             yield Step(Verb.ARRIVE, change.keys, change.waiting, columns=change.waits)
 
@@ -110,10 +114,13 @@ def _merge(gone: Sequence[Step], moves: Sequence[Change]) -> list[Step]:
             Verb.MOVE, change.keys, change.rows, columns=change.columns, waits=change.waits
         )
     names = [step.table.name for step in gone]
+    # Deletions keep the order of the reach. Moves are put between them as late as possible.
     edges = [(("delete", first), ("delete", second)) for first, second in pairwise(names)]
     for change in moves:
         own = change.table.name
+        # A row must point elsewhere before what it points at goes,
         edges += [(("move", own), ("delete", one.parent.name)) for one in change.via]
+        # but where it arrives, the row in its place must be gone first.
         edges += [(("delete", own), ("move", own))] * (
             own not in [one.parent.name for one in change.via]
         )

@@ -35,9 +35,11 @@ from yeldro.core.selection.selection import Selection
 _MANY_CHECKS = 20
 
 
+# Below that a scan costs less than the index.
 _LARGE_TABLE = 10_000
 
 
+# So many are listed one by one; the count tells the rest.
 _MISSING = 100
 
 

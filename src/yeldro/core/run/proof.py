@@ -55,6 +55,7 @@ def find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
     handed_over = {name for change in fills for name in change.columns}
     for keys, _ in reach.deleted:
         for reference in database.schema.incoming(keys.table):
+            # The engine itself cannot say what such a reference points at.
             if reference.broken:
                 continue
             # A value that a kept row took over from a row that goes is still there.
@@ -94,8 +95,10 @@ class TableAccount:
         after = self.database.count_rows(self.table)
         inserted = 0
         if self.counted:
+            # The engine counts by table, so what triggers inserted needs no guess.
             inserted = self.counted.inserted - self.crossing
         elif may_insert:
+            # It does not count by table: more rows than should be left can only be theirs.
             inserted = max(0, after - (before - deleted))
         return Line(
             self.table,
@@ -179,6 +182,7 @@ def find_causes(
     """Triggers that may be behind a difference, in a form for the end of a sentence."""
     named = dict.fromkeys((effect.trigger, effect.verb, effect.table.label) for effect in effects)
     verbs = {"insert": "inserts into", "update": "updates", "delete": "deletes from"}
+    # An insert explains an audit log, not a missing row: others are named first.
     loud = [entry for entry in named if entry[1] != "insert"] or list(named)
     foreseen = {name for name, _, _ in named}
     others = [

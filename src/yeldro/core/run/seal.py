@@ -17,6 +17,8 @@ from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.run.archive_pieces import find_lasting_key
 
+# Wide enough that no two sets of rows share a fingerprint by chance, small enough for a line of a
+# file.
 _BITS = 128
 # Fingerprints are made over this, so it stays as it was in files that were sealed once.
 DEPENDING = ", hanging on them"

@@ -78,6 +78,7 @@ class Line:
                 f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as "
                 f"they were{where}"
             )
+        # The sum says what single counts cannot: that no other row came or went in between.
         if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
             should = self.before - self.deleted + self.inserted
             return f"{name}: {should:,} rows should be left, there are {self.after:,}"
@@ -114,6 +115,7 @@ class Tally:
             fault = (
                 f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
             )
+        # Each line may balance while something else was changed by the way.
         if not fault and self.changed != self.explained:
             fault = (
                 f"the database counted {self.changed:,} changed rows, the tally explains "

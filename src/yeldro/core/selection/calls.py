@@ -6,8 +6,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+# A name in the quotes of any engine, or bare. What the parser cannot read is looked through for
+# calls by this.
 _NAME = r"""(?:"((?:[^"]|"")+)"|`([^`]+)`|\[([^\]]+)\]|([^\W\d][\w$]*))"""
 _CALL, _PART, _WORD = re.compile(rf"{_NAME}\s*\("), re.compile(rf"\.\s*{_NAME}"), re.compile(_NAME)
+# Taken out first: a call in a text or in a comment is none.
 _TEXT, _COMMENT = re.compile(r"'(?:[^']|'')*'"), re.compile(r"--[^\n]*|/\*.*?\*/", re.DOTALL)
 # A name may be written in other letters then.
 _CODED = re.compile(r"""\bu&["']""", re.IGNORECASE)

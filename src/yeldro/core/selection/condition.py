@@ -70,6 +70,7 @@ def read_condition(
     cannot read is taken as it is.
     """
     try:
+        # The tree is for looking at only. What is sent are the pieces of the text itself.
         tree = _parse(text, dialect, option)
     except UsageError:
         if not (unparsed and text.strip() and _is_closed(text)):
@@ -90,6 +91,7 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
     reader = sqlglot.Dialect.get_or_raise(dialect)
     try:
         tokens = reader.tokenize(text)
+        # Before parsing, which is recursive: too deep a text would end the process and not raise.
         _check_size(tokens, option)
         trees = reader.parse_into(exp.Condition, text)
     except TokenError:
@@ -104,6 +106,7 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
             pointed(text, _place_of(error, text)),
         ) from None
     for token in tokens:
+        # The server may run what the parser skips: MariaDB runs /*! … */.
         if token.comments:
             raise UsageError(
                 f"The condition of {option} holds a comment.",
@@ -172,6 +175,7 @@ def pointed(text: str, place: int) -> str:
 def _find_columns(tree: exp.Expr, text: str, table: Table, option: str) -> Iterator[str]:
     known = {name.lower(): name for name in (*table.column_names, *table.identity)}
     for column in tree.find_all(exp.Column):
+        # Inside a subquery it may belong to any of its tables: a caution looks at that.
         if column.find_ancestor(exp.Query) is not None:
             continue
         place = column.this.meta.get("start", 0)

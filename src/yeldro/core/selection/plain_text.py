@@ -10,6 +10,7 @@ from yeldro.core.selection.grouping import Ignored
 
 # All white space of Unicode (White_Space=yes), and the separators of ASCII (U+001C to U+001F).
 _SPACE = re.compile(r"\s+")
+# All that Python takes for white space, the same on every engine: theirs differ.
 WHITE = "".join(filter(str.isspace, map(chr, range(0x3001))))
 
 

@@ -11,6 +11,7 @@ from sqlglot.errors import SqlglotError
 from yeldro.core.model.schema import Schema, Table
 from yeldro.errors import UsageError
 
+# With any of these a row of the view is no longer one row of a table.
 _NOT_ROWS = {
     "laterals": "joins tables",
     "group": "groups rows",

@@ -15,7 +15,9 @@ from yeldro.core.database.column_profile import ColumnProfile, Odd
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Column, Reference, Table
 
+# A few rows tell what a table is about.
 SAMPLE = 5
+# Pairs of columns grow with the square of their number, and each one is a sort of the table.
 MOST_PAIRS = 30
 
 

@@ -24,6 +24,7 @@ from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare, in_brackets
 from yeldro.errors import DatabaseFailed, Refused
 
+# Rows that the driver hands over at a time. More takes memory and saves no time.
 _FETCHED = 1000
 
 
@@ -49,6 +50,7 @@ class MariadbArchive(SqlArchive):
             cursor.execute(query)
             while rows := cursor.fetchmany(_FETCHED):
                 for (text,) in rows:
+                    # The server gives NULL for a text that would not fit a packet, and no error.
                     if text is None:
                         raise Refused(
                             f"A row of {portion.table.label} is larger than the server's "
@@ -91,6 +93,7 @@ class MariadbArchive(SqlArchive):
     ) -> None:
         """Send rows of an archive. `is_plain`: no cell of them holds what would be escaped."""
         write = write_plain if is_plain and all(map(_is_text, ways)) else partial(write_row, ways)
+        # Each error value of an ENUM is one warning, and nothing else may be one.
         enums = [place for place, way in enumerate(ways) if way.is_enum]
         written = [write(row) for row in rows]
         for first, statement in within_packets(start, written):
@@ -101,6 +104,7 @@ class MariadbArchive(SqlArchive):
 
     def insert(self, stage: Stage) -> int:
         """References are checked row by row: those within a table wait for our own checks."""
+        # Row by row a child may come before its parent.
         if any(reference.is_self for reference in self._database.schema.outgoing(stage.table)):
             return self.insert_together([stage])[0]
         return super().insert(stage)
@@ -114,6 +118,7 @@ class MariadbArchive(SqlArchive):
         found = sa.table(
             next(self._names), *(sa.column(cell.name) for cell in pairs.selected_columns)
         )
+        # What goes into a table of our own must not look like a change of the run.
         before = self._database.count_writes()
         self._gate.run(Words("CREATE TEMPORARY TABLE", found, OWN_KEY, "AS", bare(pairs)))
         self._database.aside += self._database.count_writes() - before

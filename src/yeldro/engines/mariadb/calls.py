@@ -11,6 +11,7 @@ from yeldro.engines.shared.calls import Judge, Unsafe
 from yeldro.engines.shared.gate import Gate
 from yeldro.errors import YeldroError
 
+# Built-in functions that do more than look: they wait, lock, or read and write files.
 _UNSAFE = {
     **dict.fromkeys(
         ("sleep", "benchmark", "master_pos_wait", "master_gtid_wait", "source_pos_wait"), "it waits"
@@ -23,7 +24,9 @@ _UNSAFE = {
     **dict.fromkeys(("nextval", "setval", "lastval"), "it moves or reads a sequence"),
     "last_insert_id": "it changes what the session remembers",
 }
+# A routine whose body holds one of these words may change something.
 _WRITING = {"call", "execute", "insert", "update", "delete", "replace", "truncate"}
+# Functions with their bodies; a body that this account cannot see is NULL, and judged as unsafe.
 _ROUTINES = """
 SELECT LOWER(ROUTINE_NAME), ROUTINE_DEFINITION, SQL_DATA_ACCESS FROM information_schema.ROUTINES
 WHERE ROUTINE_TYPE = 'FUNCTION'"""

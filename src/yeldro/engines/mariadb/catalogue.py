@@ -73,7 +73,9 @@ _INNODB_REFERENCES = """
 SELECT JSON_ARRAY({for_db}, {for_table}, SUBSTRING(ID, INSTR(ID, '/') + 1), {ref_db}, {ref_table},
 TYPE)
 FROM information_schema.{table}"""
+# InnoDB keeps names in the character set of its file names.
 _PLAIN = "CONVERT(CAST(CAST({} AS BINARY) AS CHAR CHARACTER SET filename) USING utf8mb4)"
+# The server's own count of opened tables, for references that an account cannot see.
 _OPENED = """
 SELECT SUM(VARIABLE_VALUE) FROM information_schema.SESSION_STATUS
 WHERE VARIABLE_NAME IN ('TABLE_OPEN_CACHE_HITS', 'TABLE_OPEN_CACHE_MISSES',
@@ -91,6 +93,7 @@ EVENT_MANIPULATION,
 ACTION_STATEMENT) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA IN ({0})
 ORDER BY EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, TRIGGER_NAME"""
 
+# Aria says that it is transactional, and is not: it only survives a crash.
 TRANSACTIONAL = {"InnoDB"}
 _FAMILIES = {
     **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), Family.INTEGER),

@@ -55,6 +55,7 @@ _CANCELLING = 1.0
 _DEMANDS = """
 SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
 WHERE VARIABLE_NAME IN ('INNODB_FORCE_PRIMARY_KEY', 'WSREP_MODE')"""
+# Of a table in another database, which our own catalogue does not hold.
 _ENGINE = sa.text(
     "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = "
     ":table"
@@ -73,12 +74,18 @@ _MESSAGES = {
     1451: "The database refused: other rows still reference rows that were to go.",
     1452: "The database refused: a reference would point at nothing.",
 }
+# Errors after which nobody knows what the server did (https://mariadb.com/kb/en/mariadb-error-
+# codes/).
 _LOST = {2006, 2013, 2055, 1053, 1927}
+# Numbers of the server's errors begin at 1000, and those between are the driver's own.
 _FIRST, _OF_DRIVER = 1000, (2000, 2999)
+# Of a replica and of a node of a cluster.
 _REPLICATION = """
 SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
 WHERE VARIABLE_NAME IN ('SLAVES_RUNNING', 'WSREP_CLUSTER_SIZE')"""
+# A value that does not fit the type it meets. The text of the error would repeat it.
 _NOT_CONVERTED = {1292, 1366, 1406, 1411}
+# A statement that the server could not make sense of. These texts name tables and columns only.
 _BAD_STATEMENT = {
     1054,
     1064,
@@ -130,8 +137,7 @@ class MariadbDatabase(SqlDatabase):
         needs_leave_for_cycles=True,
         own_row=False,
         truncates="TRUNCATE commits by itself here: it cannot be rolled back. It runs no DELETE "
-        "triggers, and nobody "
-        "can use the table meanwhile.",
+        "triggers, and nobody can use the table meanwhile.",
         rolls_back_truncate=False,
         ddl_commits=True,
         indexes_expressions=False,
@@ -156,7 +162,7 @@ class MariadbDatabase(SqlDatabase):
         self._dialect = connection.dialect
         self._engine, self._thread = connection.engine, int(raw.thread_id())
         gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
-        self._database = address.database
+        self._name_of_database = address.database
         self.abilities = replace(self.abilities, needless_prefix=address.database)
         super().__init__(
             str(address), gate, MariadbStatements(address.database, lambda value: value)
@@ -202,19 +208,21 @@ class MariadbDatabase(SqlDatabase):
             self.gate.run_text(f"SET SESSION {name} = {written}")
         for name, value in wanted.items():
             found = self.gate.run_text(f"SELECT @@SESSION.{name}").scalar_one()
+            # The server gives the parts of sql_mode back in an order of its own.
             if set(str(found).split(",")) != set(str(value).split(",")):
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
     def _find_rights(self) -> None:
         """Without temporary tables one can still look: what would be in them is held here."""
+        # Trying is the only way: the grants of roles and of wildcards are not listed in one place.
         name = next(self.names)
         try:
             self.gate.run_text(f"CREATE TEMPORARY TABLE {name} (n INT PRIMARY KEY)")
         except DatabaseFailed:
             user, _, host = str(self.gate.read("SELECT CURRENT_USER()")[0][0]).rpartition("@")
             lift = (
-                f"GRANT CREATE TEMPORARY TABLES ON `{self._database}`.* TO '{user}'@'{host}' would "
-                "let it."
+                f"GRANT CREATE TEMPORARY TABLES ON `{self._name_of_database}`.* TO "
+                f"'{user}'@'{host}' would let it."
             )
             self.gate.lift = lift
             self.statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift, as_text)
@@ -238,6 +246,7 @@ class MariadbDatabase(SqlDatabase):
     def close(self) -> None:
         """A connection that was cut in the middle of a statement leaves the server working on it:
         it is ended there."""
+        # The driver gives up waiting, but the server goes on with the statement and its locks.
         cut = not self.raw.open
         super().close()
         if cut:
@@ -280,6 +289,8 @@ class MariadbDatabase(SqlDatabase):
         )
         if self._find_session() != self._session:
             raise pooled()
+        # A DELETE sees the latest data and not the snapshot, so what it goes by must be read so
+        # too.
         self.statements.locking = mode is Mode.WRITE
 
     def _commit(self) -> None:
@@ -460,6 +471,7 @@ class MariadbDatabase(SqlDatabase):
         ]
         done = 0
         if len(rigid) == 1:
+            # The engine checks a row as it goes, so a row must go before the one that it points at.
             levels = self._make_key_set(keys.table)
             before = self.count_writes()
             self.fill(levels, self.statements.find_levels(rigid[0], keys, levels))
@@ -525,6 +537,7 @@ class MariadbDatabase(SqlDatabase):
             self.gate.run_text(f"SET SESSION foreign_key_checks = {int(before)}", Kind.PLAIN)
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
+        # With its checks off the engine lets anybody leave rows that point at nothing.
         self._unsure = True
         with self.unchecked():
             return sum(self._delete_by_keys(keys) for keys in key_sets)

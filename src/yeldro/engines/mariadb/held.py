@@ -12,6 +12,7 @@ from yeldro.core.model.schema import Column
 from yeldro.engines.mariadb.values import find_way
 from yeldro.engines.shared.held import DIGEST, HeldTable, find_alias
 
+# Ways in which the client holds bytes: they compare as bytes and not as texts.
 _BINARY = ("hexadecimal", "bytes")
 
 

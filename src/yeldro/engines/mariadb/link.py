@@ -18,6 +18,7 @@ from yeldro.core.model.address import Address, Link
 from yeldro.errors import DatabaseFailed, UsageError
 
 _PORT = 3306
+# Ways of logging in that send the password itself. A server may ask for one at any time.
 _IN_THE_CLEAR = (b"mysql_clear_password", b"dialog")
 
 

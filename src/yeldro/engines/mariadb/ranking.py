@@ -17,6 +17,7 @@ from yeldro.engines.mariadb.statements import (
 from yeldro.engines.shared.plain_text import ServerSpelling
 from yeldro.engines.shared.statements import Rows, Words, bare
 
+# Types whose values may be longer than what a sort looks at.
 _LONG = ("mediumtext", "longtext", "mediumblob", "longblob")
 
 

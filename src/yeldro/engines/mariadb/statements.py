@@ -238,7 +238,7 @@ class MariadbStatements(StageStatements):
 
     def count_left(self, reference: Reference, parents: KeySet) -> Rows:
         """Walking the keys. Not locking: that is for references that the engine does not keep."""
-        return super().hanging_on(self.count(reference.child), reference, parents)
+        return super().depending_on(self.count(reference.child), reference, parents)
 
     def select_copied(
         self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]
@@ -394,12 +394,12 @@ class MariadbStatements(StageStatements):
         level = (key_table.c.round, "FROM", key_table, "WHERE", same)
         return Words(super().delete(levels), "ORDER BY (SELECT", *level, ") DESC")
 
-    def hanging_on(
+    def depending_on(
         self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None
     ) -> Rows:
         """In a writing transaction a plain read shows an old snapshot: a locking one shows, and
         keeps, the latest."""
-        found = super().hanging_on(rows, reference, parents, since)
+        found = super().depending_on(rows, reference, parents, since)
         return found.with_for_update(read=True) if self.locking else found
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:

@@ -14,6 +14,7 @@ from itertools import takewhile
 
 from yeldro.core.model.schema import TableName
 
+# The words that begin a statement which writes, and what it does to the table.
 _VERBS = {
     "INSERT": ("insert",),
     "REPLACE": ("insert", "delete"),
@@ -38,6 +39,7 @@ _BEFORE_TABLES = {
 }
 # Of these, those behind which a column may not stand as well.
 _OPENING = _BEFORE_TABLES - {","}
+# After one of these words a new statement begins.
 _ENDS = {";", "THEN", "ELSE", "DO", "BEGIN", "LOOP", "REPEAT"}
 
 

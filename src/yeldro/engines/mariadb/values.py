@@ -23,6 +23,7 @@ _LIKE_UNICODE = {
     "utf16le",
     "utf32",
 }
+# Types of shapes, which the server writes in a form of its own.
 _SHAPES = {
     *(
         "geometry",
@@ -35,6 +36,7 @@ _SHAPES = {
     ),
     "geometrycollection",
 }
+# Bytes of one INSERT: well below the least max_allowed_packet that servers have.
 _PACKET = 1 << 20
 
 

@@ -13,11 +13,15 @@ from yeldro.engines.postgresql.statements import KEPT_AS, Named, PostgresqlState
 from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare, in_brackets
 
+# Types whose own input function always fails.
 _NOT_READ_BACK = {
     *("pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list"),
     *("pg_brin_bloom_summary", "pg_brin_minmax_multi_summary"),
 }
+# What has a meaning in the text form of COPY.
 _ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
+# Sequences that belong to a column, and those that its default calls, with the last number that
+# they gave.
 _SEQUENCES = """
 SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
   COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
@@ -119,6 +123,7 @@ class PostgresqlArchive(SqlArchive):
             self._gate.run(
                 Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded)))
             )
+        # Without figures the planner would take the staged rows for a handful.
         self._gate.run(Words("ANALYZE", table))
 
     def insert_together(self, stages: Sequence[Stage]) -> list[int]:
@@ -129,6 +134,7 @@ class PostgresqlArchive(SqlArchive):
                 f"{', ' if place else ''}yeldro_{place} AS (",
                 self._statements.insert_staged(stage),
             ]
+            # Only a RETURNING makes the rows of such a part countable.
             parts.append("RETURNING 1)")
         counts = [
             f"(SELECT pg_catalog.count(*) FROM yeldro_{place})" for place in range(len(stages))
@@ -160,6 +166,7 @@ class PostgresqlArchive(SqlArchive):
                     end = self._gate.run(
                         sa.select(sa.func.max(staged) if step > 0 else sa.func.min(staged))
                     ).scalar()
+                    # Forward only: a number that was given out since must not be given out again.
                     if end is not None and (end - last) * step > 0:
                         moved = sa.func.setval(
                             sa.cast(sa.cast(sequence, sa.Text), Named("regclass")), int(end)

@@ -52,6 +52,7 @@ _IMPLIED = {
 }
 # From this number on objects were made after the server was (FirstNormalObjectId).
 _OWN = 16384
+# What a function is, and what its body calls: it is as safe as the least safe of these.
 _COLUMNS = f"""
 SELECT p.oid::bigint, n.nspname, p.proname, p.provolatile::text, l.lanname, l.lanpltrusted,
   p.oid < {_OWN} OR EXISTS (SELECT 1 FROM pg_depend AS d

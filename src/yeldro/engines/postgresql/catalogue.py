@@ -26,6 +26,7 @@ from yeldro.core.model.schema import (
 )
 from yeldro.engines.shared.gate import Gate
 
+# Tables of people, and not those of the server or of sessions.
 _OURS = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_(toast|temp)'"
 _TABLES = f"""
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relrowsecurity,
@@ -103,6 +104,7 @@ a.amoprighttype = k.opcintype
 JOIN pg_operator AS p ON p.oid = a.amopopr
 WHERE k.opcdefault AND p.oprnamespace <> 'pg_catalog'::regnamespace ORDER BY k.opcintype,
 m.amname"""
+# A domain compares like the type below it.
 _DOMAINS = "SELECT oid, typbasetype FROM pg_type WHERE typtype = 'd'"
 _CHECKS = (
     "SELECT conrelid, pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND "
@@ -148,6 +150,7 @@ _FAMILIES = {
     1082: Family.DATE,
     **dict.fromkeys((1114, 1184), Family.TIMESTAMP),
 }
+# The server's own groups of types, for types that we do not know by name.
 _CATEGORIES = {"N": Family.NUMBER, "S": Family.TEXT}
 
 Rows = defaultdict[int, list[tuple[Any, ...]]]

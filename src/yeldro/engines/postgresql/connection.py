@@ -80,15 +80,19 @@ _OF_CONNECTIONS = ("08", "57")
 _SPOOLED, _BLOCK = 1 << 24, 1 << 16
 # The types whose values Python holds exactly.
 _OF_PYTHON = {"bool", "int2", "int4", "int8", "oid", "float4", "float8", "numeric", "bytea"}
+# A standby makes no temporary tables, whatever the rights.
 _RIGHTS = """
 SELECT pg_catalog.pg_is_in_recovery(),
 pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'),
   pg_catalog.quote_ident(pg_catalog.current_database()::text),
   pg_catalog.quote_ident(current_user::text)"""
+# Members of the role that owns a table may build an index on it too.
 _OWNER = """
 SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace =
 pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
+# What this transaction has done so far, by table. Nobody but the server itself can change these
+# counts.
 _CHANGES = """
 SELECT schemaname, relname, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_all_tables
 WHERE (schemaname NOT IN ('pg_catalog', 'information_schema') AND schemaname !~ '^pg_(toast|temp)'
@@ -196,6 +200,8 @@ class PostgresqlDatabase(SqlDatabase):
         self.replacing = PostgresqlReplacing(self)
         self.archive = PostgresqlArchive(self)
         try:
+            # Before anything is pinned: what is set on a pooled connection may belong to somebody
+            # else.
             self._session = self._find_session()
             if self.setting("default_transaction_read_only") == "on":
                 self._only_looks = "default_transaction_read_only"
@@ -206,6 +212,7 @@ class PostgresqlDatabase(SqlDatabase):
                 self.schema = read_schema(self.gate, path)
             self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(PostgresqlJudge(self.gate, self.own_path, self.schema, path))
+            # Last, because the catalogue is read with Python's own types.
             self._show_as_written()
         except BaseException:
             self.close()
@@ -232,6 +239,7 @@ class PostgresqlDatabase(SqlDatabase):
                     raise DatabaseFailed(
                         f"The setting {name} cannot be set to {value}.", error.message
                     ) from error
+        # Read back: a role may have a setting that wins over ours.
         for name, value in _PINNED.items():
             if self.setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
@@ -280,6 +288,7 @@ class PostgresqlDatabase(SqlDatabase):
         """
         if self._path is None:
             self._path = self.setting("search_path")
+        # Outside of a transaction SET LOCAL would do nothing.
         local = self.gate.in_transaction
         self.gate.run_text(
             f"SET {'LOCAL' if local else 'SESSION'} search_path = pg_catalog, pg_temp", Kind.PLAIN
@@ -298,6 +307,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def exclude(self, name: str) -> None:
         self._releasing = "SELECT pg_catalog.pg_advisory_unlock_all()"
+        # An advisory lock is a number: the name becomes one.
         key = sa.func.hashtextextended(name, sa.literal_column("0"))
         if not self.gate.run(sa.select(sa.func.pg_try_advisory_lock(key))).scalar_one():
             raise under_way()
@@ -307,6 +317,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
         self._uncounted: dict[TableName, TableChanges] = {}
+        # The settings of the planner go back with every transaction.
         self._planned = "on"
         access = "READ ONLY" if mode is Mode.READ else "READ WRITE"
         self._control(f"BEGIN ISOLATION LEVEL REPEATABLE READ {access}")

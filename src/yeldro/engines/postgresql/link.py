@@ -43,6 +43,7 @@ class GuardedConnection(psycopg.Connection[Any]):
             raise
 
 
+# Our words beside those of libpq.
 _MODES = {"off": "disable", "verify": "verify-full"}
 
 

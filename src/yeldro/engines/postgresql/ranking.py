@@ -15,7 +15,9 @@ from yeldro.engines.postgresql.part import PostgresqlOwner
 from yeldro.engines.postgresql.statements import LARGE, Collated, Named
 from yeldro.engines.shared.plain_text import ServerSpelling
 
+# Types with a lowest and a highest value, which min() and max() know.
 _ORDERED = {Family.TEXT, Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP}
+# Whether two spellings can be equal: a type or a collation says so.
 _BLIND = """
 SELECT format_type(atttypid, NULL) = 'citext' OR NOT COALESCE(collisdeterministic, true)
 FROM pg_attribute AS a JOIN pg_class AS t ON t.oid = attrelid JOIN pg_namespace AS n ON n.oid =
@@ -65,6 +67,7 @@ class PostgresqlRanking(ServerSpelling):
         self._gate.run_text("SET LOCAL work_mem = '256MB'", Kind.PLAIN)
         self._gate.run_text("SET LOCAL jit = off", Kind.PLAIN)
         rows = super().rank(ranking)
+        # A new table has no figures, and joins with it would go by a guess.
         if rows > LARGE and not self._statements.holding:
             self._gate.run_text(f"ANALYZE pg_temp.{ranking.name}", Kind.PLAIN)
         return rows
@@ -115,6 +118,7 @@ class PostgresqlRanking(ServerSpelling):
         return sa.func.btrim(sa.cast(cell, sa.Text), WHITE) == sa.literal_column("''")
 
     def _may_merge(self, table: Table, column: str) -> bool:
+        # Asked of the catalogue: a column may have a collation of its own, or one of its type.
         name = table.name
         with self._database.own_path():
             found = self._gate.run(

@@ -65,11 +65,13 @@ class SqlArchive(SqlPart, ABC):
 
     def stage(self, portion: Portion, source: Source) -> Stage:
         stage = Stage(portion, next(self._names))
+        # The rows lie in tables of this very database: nothing needs to be sent.
         if copy := source.copy(portion):
             self._gate.run(self._statements.stage_copy(stage, copy))
         else:
             self._fill_stage(stage, source)
         rows = self._gate.number(self._statements.count_staged(stage))
+        # Fewer rows would be restored without a word.
         if rows != portion.rows:
             raise ArchiveFailed(
                 f"The archive {source.path} is damaged: it should hold {portion.rows:,} rows of "
@@ -88,6 +90,8 @@ class SqlArchive(SqlPart, ABC):
             return Standing(rows, *(int(count) for count in found))
         alike = self._gate.number(self._statements.count_staged_alike(stage))
         assert portion.alike is not None
+        # Rows that nothing tells apart can only be counted: as many as were like these before the
+        # run, less those that are now.
         there = rows - (portion.alike - alike)
         back = rows if portion.changed and there == 0 else 0
         if portion.changed:

@@ -41,7 +41,9 @@ from yeldro.errors import (
     YeldroError,
 )
 
+# Keys from a file that are sent at a time: enough to be fast, little enough to hold.
 _BATCH = 10_000
+# A sum over keys modulo a prime: it cannot overflow, and other keys hardly have the same one.
 _PRIME = 1_000_003
 
 

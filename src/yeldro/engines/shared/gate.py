@@ -40,6 +40,7 @@ class Gate:
         self.lift = ""
         self.journal: Callable[[str], None] | None = None
         self.scribe: Callable[[Sent], None] | None = None
+        # SQLAlchemy tells of what it really sends, with its values, and not of what was meant.
         sa.event.listen(connection, "before_cursor_execute", self._note)
         self.driver_errors: type[Exception] = connection.dialect.loaded_dbapi.Error
 
@@ -78,6 +79,7 @@ class Gate:
     def run(self, statement: sa.Executable, kind: Kind | None = None) -> sa.CursorResult[Any]:
         """Send one statement built from Core constructs. `kind` says what it is for where its shape
         does not."""
+        # A table that is held in the client cannot be written to by the server.
         if self.lift and isinstance(getattr(statement, "table", None), HeldTable):
             raise self._needs_table()
         with self.translated():
@@ -98,6 +100,7 @@ class Gate:
         """Make a temporary table of this name."""
         if self.lift:
             raise self._needs_table()
+        # A script makes the table in its own way, so only that it is made is told.
         scribe, self.scribe = self.scribe, None
         try:
             if isinstance(statement, str):
@@ -161,6 +164,7 @@ class Gate:
                     yield tuple(row)
 
     def _check(self) -> None:
+        # Asked after every statement: what comes after a lost transaction would commit by itself.
         if self.in_transaction and not self.is_whole():
             self.in_transaction = False
             raise DatabaseFailed(
@@ -176,5 +180,6 @@ def find_kind(statement: sa.Executable) -> Kind:
     if isinstance(statement, sa.TextClause | sa.CompoundSelect):
         return Kind.LOOK
     if isinstance(statement, sa.Select):
+        # A locking read changes nothing and must still be part of a script.
         return Kind.LOCK if statement._for_update_arg is not None else Kind.LOOK
     return Kind.PLAIN

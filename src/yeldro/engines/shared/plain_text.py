@@ -17,6 +17,7 @@ from yeldro.core.selection.grouping import Grouping, Ranking, Same
 from yeldro.core.selection.plain_text import make_plain
 from yeldro.engines.shared.ranking import SqlRanking
 
+# Texts whose plain form is worked out here, at a time.
 _AT_ONCE = 1000
 
 

@@ -109,6 +109,7 @@ class SqlRanking(SqlPart, ABC):
                 for place, name in enumerate(ranking.table.column_names)
             ]
             return sa.select(*identity, *same, *looks, *cells)
+        # Rows that equal nothing are left out before anything is sorted.
         wanted = self._statements.is_selected(grouping.selection)
         filled = (
             [part for pair in self._are_filled(ranking) for part in pair]
@@ -195,6 +196,7 @@ class SqlRanking(SqlPart, ABC):
         rules = [
             rule for rule in ranking.grouping.rules if not _is_by_identity(rule, ranking.table)
         ]
+        # Most rows have no duplicate. Only those of groups are joined with their values and sorted.
         source, (own, group, size) = self._members(ranking)
         order: list[sa.ColumnElement[Any]] = []
         if rules or ranking.table.tie_breakers:
@@ -284,6 +286,7 @@ class SqlRanking(SqlPart, ABC):
     def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
         """By the first row of each group and the second one. What goes by the identity always
         decides."""
+        # No two rows have the same identity, so later rules never come into it.
         if _is_by_identity(rules[0], ranking.table):
             return [self.count_groups(ranking)[0], *(0 for _ in rules[1:])]
         first, second = (
@@ -305,6 +308,7 @@ class SqlRanking(SqlPart, ABC):
         counts = []
         even: sa.ColumnElement[bool] = sa.true()
         for place in range(len(rules)):
+            # A rule decides a group where all rules before it left the first two rows even.
             same = one.c[f"v{place}"].is_not_distinct_from(two.c[f"v{place}"])
             counts.append(sa.func.count(sa.case((sa.and_(even, sa.not_(same)), _ONE))))
             even = sa.and_(even, same)
@@ -412,7 +416,7 @@ class SqlRanking(SqlPart, ABC):
             wanted = wanted.distinct()  # rows that are alike meet each other
         return self._gate.stream(wanted.order_by(ranked.c.grp, ranked.c.place))
 
-    def count_hanging(
+    def count_dependents(
         self, ranking: Ranking, reference: Reference, groups: Sequence[int]
     ) -> dict[tuple[int, int], int]:
         ranked, child = (

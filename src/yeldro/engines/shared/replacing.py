@@ -58,6 +58,8 @@ class SqlReplacing(SqlPart, ABC):
                 else now
                 for name, now in zip(reference.referred, there, strict=True)
             ]
+            # What they will point at is NULL in the kept row now, and is filled from a surplus row
+            # later.
             empty = sa.or_(*(cell.is_(None) for cell in there))
             new = dict(zip(aims, later, strict=True))
             known = [value.is_not(None) for value in later]
@@ -79,10 +81,14 @@ class SqlReplacing(SqlPart, ABC):
                 sa.case((itself, sa.null()), else_=value) if name in free else value
                 for name, value in zip(reference.columns, there, strict=True)
             ]
+            # A kept row that pointed at its own surplus row would point at itself: its reference is
+            # cleared, or it is a stop.
             looped = clause.c.round if free else sa.literal_column(str(Mark.LOOPED.value))
             marks = {
                 clause.c.round: sa.case((itself, looped), else_=self._marked(clause, Mark.MOVED))
             }
+        # A NULL in the kept row would cut the dependents off without a word: they stay and are
+        # told.
         filled_in = [cell.is_not(None) for cell in there]
         new = dict(zip(aims, values, strict=True))
         self._gate.run(sa.update(clause).values({**new, **marks}).where(*meets, *filled_in))
@@ -188,7 +194,9 @@ class SqlReplacing(SqlPart, ABC):
                 for now, aim in zip(new, aims, strict=True)
             ]
         step: Rows = sa.select(*(walk.c[f"s{place}"] for place in parts), *aims).select_from(path)
+        # UNION and not UNION ALL: a loop that was there before must end the walk, too.
         walk = walk.union(step.where(*(aim.is_not(None) for aim in aims)))
+        # Only loops back to the start count: those that others are in are found from there.
         met = [walk.c[f"a{place}"] == walk.c[f"s{place}"] for place in parts]
         found = (
             sa.select(*(walk.c[f"s{place}"] for place in parts))
@@ -232,6 +240,7 @@ class SqlReplacing(SqlPart, ABC):
             .where(*filled)
             .subquery(self._statements.own("ranked"))
         )
+        # The first of those that are alike is the one that the others give way to.
         firsts = [ranked.c[f"k{carried[into.columns.index(name)]}"] for name in into.new]
         surplus = sa.select(*(ranked.c[name] for name in carried), sa.literal_column("-1"), *firsts)
         return self._database.fill(
@@ -307,6 +316,7 @@ class SqlReplacing(SqlPart, ABC):
 
     def pass_on(self, gone: StoredKeys) -> int:
         clause = self._statements.key_table(gone)
+        # A gave way to B, and B itself goes by now: A gives way to what B gave way to.
         next_one = clause.alias(self._statements.own("next"))
         names = gone.table.identity
         same = [

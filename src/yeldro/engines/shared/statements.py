@@ -139,6 +139,7 @@ class Statements:
     # Conditions
 
     def fragment(self, condition: Condition) -> Fragment:
+        # Here and nowhere else: nothing that a person wrote reaches a statement unjudged.
         self.judge(condition.text)
         return Fragment(condition, self.adapt)
 
@@ -185,6 +186,7 @@ class Statements:
         """Whether a row of the key set's table is not in the key set."""
         clause = self.table(keys.table)
         pairs = zip(keys.table.identity, self.key_columns(keys, keys.table.identity), strict=True)
+        # NOT EXISTS and never NOT IN: one NULL in a list would let no row through.
         return sa.not_(sa.exists().where(*(clause.c[name] == column for name, column in pairs)))
 
     def pointing(
@@ -266,6 +268,7 @@ class Statements:
 
     def lacks_parent(self, reference: Reference) -> sa.ColumnElement[bool]:
         child = self.table(reference.child)
+        # A reference with a NULL in it points at nothing, so it lacks nothing.
         filled = [child.c[name].is_not(None) for name in reference.columns]
         there = self.table(reference.parent).alias(self.own("other"))
         referred = [there.c[name] for name in reference.referred]
@@ -290,6 +293,7 @@ class Statements:
             return [column.is_(None), column.desc() if order.descending else column.asc()]
 
         ordered = [part for order in selection.order for part in ends(order)]
+        # The key is the last tie-breaker, so that "the first five" are the same five every time.
         return [*ordered, *(clause.c[name] for name in selection.table.identity)]
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
@@ -312,12 +316,12 @@ class Statements:
     ) -> sa.Insert:
         own = [self.table(into.table).c[name] for name in into.new]
         wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))), *own)
-        wanted = self.hanging_on(wanted, reference, parents, since)
+        wanted = self.depending_on(wanted, reference, parents, since)
         for other in without:
             wanted = wanted.where(self.lacks_identity(other))
         return self.fill(into, wanted)
 
-    def hanging_on(
+    def depending_on(
         self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None
     ) -> Rows:
         """Keep the rows of the child that point at `parents`, or at those that came in the round
@@ -338,12 +342,14 @@ class Statements:
         referred = [walk.c[f"c{keys.columns.index(name)}"] for name in reference.referred]
         link = sa.and_(*self.meets(reference, self.pointing(reference), referred))
         step = sa.select(*self.carried(keys)).select_from(walk.join(child, link))
+        # UNION drops what was found before, which ends the walk where rows point at each other.
         walk = walk.union(step)
         found = sa.select(*(walk.c[name] for name in names), sa.literal_column(str(int(round))))
         pairs = [
             (walk.c[f"c{keys.columns.index(name)}"], start.c[f"c{keys.columns.index(name)}"])
             for name in keys.table.identity
         ]
+        # Rows that are in the key set already must not come in twice.
         there = sa.exists().where(*(one == other for one, other in pairs)).correlate(walk)
         return self.fill(keys, found.where(sa.not_(there)))
 
@@ -368,14 +374,15 @@ class Statements:
     def count_referencing(
         self, reference: Reference, parents: KeySet, without: KeySet | None
     ) -> Rows:
-        rows = self.hanging_on(self.count(reference.child), reference, parents)
+        rows = self.depending_on(self.count(reference.child), reference, parents)
         return rows if without is None else rows.where(self.lacks_identity(without))
 
     def has_referencing(self, reference: Reference, parents: KeySet) -> Rows:
         one: Rows = sa.select(sa.literal_column("1")).select_from(self.table(reference.child))
-        return self.hanging_on(one, reference, parents).limit(1)
+        return self.depending_on(one, reference, parents).limit(1)
 
     def count_union(self, key_sets: Sequence[StoredKeys]) -> Rows:
+        # A row may be detached over two references and is one row all the same.
         chosen = [sa.select(*self.key_columns(keys, keys.table.identity)) for keys in key_sets]
         return sa.select(sa.func.count()).select_from(sa.union(*chosen).subquery())
 
@@ -406,6 +413,7 @@ class Statements:
         backwards = []
         for order, column in zip(selection.order, columns, strict=True):
             backwards += [
+                # NULLs come last on every engine, whatever is usual there.
                 column.is_(None).desc(),
                 column.asc() if order.descending else column.desc(),
             ]

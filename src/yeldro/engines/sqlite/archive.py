@@ -20,7 +20,9 @@ from yeldro.engines.sqlite.part import SqliteOwner
 from yeldro.engines.sqlite.statements import needs_affinity
 from yeldro.errors import ArchiveFailed
 
+# Whole numbers that travel as one JSON text.
 _KEYS_AT_ONCE = 20_000
+# The least row number that there is.
 _SMALLEST = -(2**63)
 
 
@@ -36,12 +38,15 @@ class SqliteArchive(SqlArchive):
         It sees what this one saw when it began, because nobody else can write until it ends. What
         earlier steps changed only this connection sees, which sends the rows of later ones.
         """
+        # What this transaction has changed is not in the file yet, so the second connection cannot
+        # see it.
         later = any(_comes_later(piece.portion) for piece in pieces)
         with closing(
             sqlite3.connect(
                 ":memory:" if later else self._database.uri, uri=True, isolation_level=None
             )
         ) as reader:
+            # So that Ctrl-C is heard while SQLite works.
             reader.set_progress_handler(lambda: 0, LISTEN)
             try:
                 reader.execute(f"PRAGMA encoding = '{self._database.encoding}'")
@@ -55,6 +60,8 @@ class SqliteArchive(SqlArchive):
                 for keys in fixed:
                     if isinstance(keys, StoredKeys) and not later:
                         self._send_keys(keys, reader)
+                # The second connection writes the archive, and must not be able to write anything
+                # else.
                 reader.set_authorizer(deny_changes_of_main)
                 counts = [self._copy_piece(piece, sink, reader) for piece in pieces]
                 reader.execute("COMMIT")
@@ -88,6 +95,7 @@ class SqliteArchive(SqlArchive):
             f"?{2 * place + 1} END"
             for place in range(width)
         ]
+        # Texts that are not UTF-8 travel as bytes, and arrive as the texts that they were.
         decode, self._database.raw.text_factory = self._database.raw.text_factory, bytes
         try:
             rows = self._database.raw.execute(
@@ -186,6 +194,8 @@ class SqliteArchive(SqlArchive):
                 )
             )
         name, columns = source.shown(stage.portion)
+        # The rows of a portion stand together in the archive, in the order in which they were
+        # copied.
         first, last = source.place(stage.portion)
         place, portion = self._database.attached[source.path], stage.portion
         cells = [

@@ -28,6 +28,7 @@ VERBS = {
     sqlite3.SQLITE_UPDATE: "update",
     sqlite3.SQLITE_DELETE: "delete",
 }
+# Actions that change more than rows: nothing of ours does them while it looks.
 _OTHER_CHANGES = {
     getattr(sqlite3, f"SQLITE_{verb}_{kind}")
     for verb in ("CREATE", "DROP")

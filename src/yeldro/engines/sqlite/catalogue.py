@@ -43,6 +43,7 @@ SELECT m.name, f.id, f.seq, f."table", f."from", f."to", f.on_delete
 FROM main.sqlite_master AS m JOIN pragma_foreign_key_list(m.name, 'main') AS f
 WHERE m.type = 'table' ORDER BY m.name, f.id DESC, f.seq"""
 
+# The first that is found in the name of a type counts; SQLite takes any name.
 _FAMILIES = (
     (r"DATETIME|TIMESTAMP", Family.TIMESTAMP),
     (r"DATE", Family.DATE),
@@ -54,6 +55,7 @@ _FAMILIES = (
 # A table without row numbers has a key without NULLs, so finding the words in a comment too does no
 # harm there.
 _WITHOUT_ROWID = re.compile(r"\bWITHOUT\s+ROWID\b", re.IGNORECASE)
+# Any of these names is the row number, unless a column has it.
 _ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 _TRIGGER_HEAD = re.compile(
     r"\bTRIGGER\b.*?\b(?P<time>BEFORE|AFTER|INSTEAD\s+OF)?\s*(?P<event>DELETE|INSERT|UPDATE)\b.*?\bON\b",
@@ -109,6 +111,7 @@ def _read_special(sql: str, columns: set[str]) -> Unique | None:
     first = words.index("(")
     starts, last = _find_parts(words, first)
     ends = [*(start - 2 for start in starts[1:]), last - 1]
+    # The direction of an index says nothing about what is unique.
     ends = [end - (words[end] in ("ASC", "DESC")) for end in ends]
     spans = list(zip(starts, ends, strict=True))
     parts = tuple(sql[tokens[start].start : tokens[end].end + 1] for start, end in spans)
@@ -154,9 +157,13 @@ def _make_table(
     index_rows: list[tuple[Any, ...]],
     triggers: tuple[Trigger, ...],
 ) -> Table:
+    # Its rows lie with a module that may do anything with them.
     if re.match(r"\s*CREATE\s+VIRTUAL\b", sql, re.IGNORECASE):
         kind = "virtual table"
+    # Columns of a key have numbers from 1 in the order of the key, which may differ from that of
+    # the table.
     key = tuple(row[0] for row in sorted(column_rows, key=lambda row: row[4]) if row[4])
+    # Only INTEGER PRIMARY KEY, spelled so, is the row number; INT PRIMARY KEY is not.
     rowid_key = len(key) == 1 and _is_rowid_key(key[0], column_rows, index_rows)
     collations = find_collations(sql) if "collate" in sql.lower() else {}
     columns = tuple(_make_column(row, collations, rowid_key=rowid_key) for row in column_rows)
@@ -184,6 +191,7 @@ def _make_column(row: tuple[Any, ...], collations: Mapping[str, str], *, rowid_k
         name,
         type_,
         _family(type_),
+        # A PRIMARY KEY of SQLite may hold NULLs, unless it is the row number.
         nullable=not required and not (rowid_key and pk),
         default=default,
         generated=hidden in (2, 3),

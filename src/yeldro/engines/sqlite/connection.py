@@ -31,6 +31,7 @@ from yeldro.engines.sqlite.replacing import SqliteReplacing
 from yeldro.engines.sqlite.statements import SqliteStatements
 from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
 
+# Days in the one form whose order as texts is their order in time.
 _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
 # The rules that wait for the end where checks are deferred.
 _LATE = {OnDelete.NO_ACTION, OnDelete.RESTRICT}
@@ -93,6 +94,7 @@ class SqliteDatabase(SqlDatabase):
         self.uri = f"file:{quote(str(path.resolve()))}?mode=rw"
         self.attached: dict[Path, str] = {}
         self.looked_up: set[str] = set()
+        # So that Ctrl-C is heard while SQLite works.
         raw.set_progress_handler(lambda: 0, LISTEN)
         raw.create_aggregate("yeldro_digest", 1, _Digest)  # type: ignore[arg-type]  # it may return texts too
 
@@ -114,6 +116,7 @@ class SqliteDatabase(SqlDatabase):
             self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(ListJudge(OUTSIDE))
             self.encoding = str(self.gate.run_text("PRAGMA encoding").scalar_one())
+            # A text that is not UTF-8 is shown as far as it can be, instead of ending the command.
             raw.text_factory = lambda data: data.decode("utf-8", "replace")
         except BaseException:
             self.close()
@@ -269,6 +272,7 @@ class SqliteDatabase(SqlDatabase):
         finally:
             self.raw.set_authorizer(None)
         # What an insertion replaces is not told.
+        # SQLite does not tell an authorizer of rows that INSERT OR REPLACE pushes out.
         replacing = {name.lower() for (name,) in self.gate.read(_REPLACING)}
         for name, verb, trigger in list(seen):
             if verb == "insert" and {name.lower(), trigger.lower()} & replacing:
@@ -323,6 +327,8 @@ class SqliteDatabase(SqlDatabase):
         nothing is deleted."""
         delete = sa.delete(self.statements.table(table))
         if self.gate.scribe:
+            # Where the script was undone the table is gone, and the statement fails instead of
+            # deleting.
             checks = sa.table(CHECKS, schema="temp")
             self.gate.run_text(f"CREATE TEMP TABLE IF NOT EXISTS {CHECKS} (what TEXT)")
             any_number = sa.select(sa.func.count()).select_from(

@@ -17,6 +17,7 @@ from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.statements import Columns, Words, balanced, in_brackets
 from yeldro.engines.sqlite.catalogue import affinity
 
+# Affinities that turn a text into a number where it looks like one.
 _NUMERIC = {"INTEGER", "REAL", "NUMERIC"}
 
 
