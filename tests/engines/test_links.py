@@ -46,17 +46,20 @@ def free_port() -> int:
 
 
 @contextmanager
-def running(command: list[str], user: str, folder: Path, port: int) -> Iterator[None]:
+def running(
+    command: list[str], user: str, folder: Path, port: int, ready: str = ""
+) -> Iterator[None]:
     """A server of the test's own, under another account than the administrator's, which servers
-    refuse."""
+    refuse. It listens before it lets anybody in: `ready` is what its log says then."""
     with (folder / "log").open("wb") as log:
         server = subprocess.Popen(as_user(user, command), stdout=log, stderr=log)
     try:
         for _ in range(200):
             assert server.poll() is None, (folder / "log").read_text()
             with socket.socket() as tried:
-                if tried.connect_ex(("127.0.0.1", port)) == 0:
-                    break
+                listens = tried.connect_ex(("127.0.0.1", port)) == 0
+            if listens and ready in (folder / "log").read_text(errors="replace"):
+                break
             time.sleep(0.1)
         yield
     finally:
@@ -187,7 +190,7 @@ def secured(request: pytest.FixtureRequest, place: Path) -> Iterator[tuple[str, 
             f"--ssl-ca={folder}/ca.pem",
         ]
         command += [f"--ssl-cert={folder}/server.pem", f"--ssl-key={folder}/server.key"]
-    with running(command, user, folder, port):
+    with running(command, user, folder, port, "ready "):
         yield engine, port, folder
 
 
@@ -291,10 +294,8 @@ def test_a_standby(
         "-c",
         f"unix_socket_directories={folder}",
     ]
-    with running(command, "postgres", folder, other):
+    with running(command, "postgres", folder, other, "ready to accept"):
         standby = primary.place.replace(str(port), str(other))
-        while "starting up" in yeldro("survey", "--db", standby).err:
-            time.sleep(0.2)
         compare(yeldro, standby, primary.place)
         done = yeldro("delete", "weirs", "--key", "1", "--yes", "--db", standby)
     assert (done.status, "It is a standby" in done.err) == (5, True), done.err
