@@ -472,7 +472,7 @@ def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
     told = " ".join(yeldro("run", "example.toml", "--explain").out.split())
     assert "It is only done if these are 1 row or more" in told
     assert "In photos it stays, and its reference is made empty" in told
-    assert "keeps one of all that have the same email, but for case, space" in told
+    assert "keeps one of all that have the same email, ignoring case and spaces" in told
     steps = json.loads(yeldro("preview", "example.toml", "--format", "json").out)["steps"]
     assert [
         (one["step"], one["kind"], one.get("matched", one.get("surplus"))) for one in steps

@@ -162,11 +162,11 @@ def test_a_reference_meets_the_rows_that_sqlite_says(
 
 
 MEANWHILE = [
-    ("INSERT INTO gates VALUES (9, 2)", "1 row came into the reach and 0 left it"),
-    ("INSERT INTO weirs VALUES (4, 'b', NULL)", "1 row came"),
-    ("DELETE FROM gates WHERE id = 1", "1 left it"),
-    ("UPDATE gates SET weir_id = 3 WHERE id = 1", "1 left it"),
-    ("UPDATE weirs SET name = 'z' WHERE id = 2", "left it"),
+    ("INSERT INTO gates VALUES (9, 2)", "(1 row added, 0 gone)"),
+    ("INSERT INTO weirs VALUES (4, 'b', NULL)", "1 row added"),
+    ("DELETE FROM gates WHERE id = 1", "(0 rows added, 1 gone)"),
+    ("UPDATE gates SET weir_id = 3 WHERE id = 1", "(0 rows added, 1 gone)"),
+    ("UPDATE weirs SET name = 'z' WHERE id = 2", "gone)"),
     ("INSERT INTO notes VALUES (4, 4)", ""),
 ]
 

@@ -23,7 +23,7 @@ BANNED = (
     r"\bhang(s|ing)? on\b", r"\bhung on\b", r"\bcircles?\b", r"\bforb(id|ids|ade|idden)\b", r"\bmend",
     r"(?<!here )\bis no [a-z]", r"\bof the kind\b", r"\bthere is none\b", r"\bfor good\b", r"\bcannot be had\b", r"\b[Ss]ay --",
     r"\bcould not be had\b", r"\bLook again\b", r"\bunique but for\b", r"\bdifferent values\b", r"\bnot different\b",
-    r"\bno terminal to ask\b",
+    r"\bno terminal to ask\b", r"\bbut for (case|space)", r"\bcame into the reach\b",
 )  # fmt: skip
 
 

@@ -29,11 +29,11 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 MEANWHILE = [
-    ("INSERT INTO gates VALUES (9, 2)", "1 row came into the reach and 0 left it"),
-    ("INSERT INTO weirs VALUES (0, 'b', NULL, 1)", "1 row came"),
-    ("DELETE FROM gates WHERE id = 1", "1 left it"),
-    ("UPDATE gates SET weir_id = 3 WHERE id = 1", "1 left it"),
-    ("UPDATE weirs SET name = 'z' WHERE id = 2", "left it"),
+    ("INSERT INTO gates VALUES (9, 2)", "(1 row added, 0 gone)"),
+    ("INSERT INTO weirs VALUES (0, 'b', NULL, 1)", "1 row added"),
+    ("DELETE FROM gates WHERE id = 1", "(0 rows added, 1 gone)"),
+    ("UPDATE gates SET weir_id = 3 WHERE id = 1", "(0 rows added, 1 gone)"),
+    ("UPDATE weirs SET name = 'z' WHERE id = 2", "gone)"),
     ("UPDATE weirs SET depth = 7 WHERE id = 2", ""),
     ("INSERT INTO notes VALUES (4, 4)", ""),
 ]

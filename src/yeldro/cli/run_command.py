@@ -25,7 +25,7 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 NO_COPY = "No copy of these rows is kept: once committed, they cannot be restored."
-KEPT = "An exact copy is kept in {}; yeldro restore puts it back."
+KEPT = "A copy will be saved in {} before anything is deleted; yeldro restore puts it back."
 LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 
 

@@ -57,7 +57,7 @@ STEPS = (
     ("That was too much: take it back, every row as it was.", "yeldro restore last --yes"),
     ("Is all of it there?", "yeldro restore last --rehearse"),
     (
-        "Some observers were registered twice: by their mail address, but for case and blanks. "
+        "Some observers were registered twice: by their mail address, ignoring case and spaces. "
         "Which rule decides?",
         "yeldro duplicates observers --same email --ignore case,space --groups 2",
     ),

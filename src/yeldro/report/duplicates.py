@@ -12,7 +12,7 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.duplicates.groups import Duplicates, Group
 from yeldro.core.duplicates.proposals import Proposal
 from yeldro.core.model.action import Action
-from yeldro.core.model.plural import count
+from yeldro.core.model.plural import count, enumerate_words
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.run.preview import Preview, find_group_cautions
 from yeldro.report.cautions import render_cautions
@@ -62,7 +62,7 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
         yield Text(
             "\nNext, once this is what you expect:"
             if not preview.refusals
-            else "\nThe line would be:"
+            else "\nCommand once nothing blocks it:"
         )
         yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
 
@@ -85,16 +85,19 @@ def render_duplicates(
     grouping, label = request.grouping, request.table.label
     same = ", ".join(one.text for one in grouping.same)
     same = "values in every column" if grouping.is_whole else same
-    ignored = sorted({str(what) for one in grouping.loose for what in one.ignored})
-    but_for = f", but for {', '.join(ignored)}" if ignored else ""
+    ignored = sorted({what.plural for one in grouping.loose for what in one.ignored})
+    loosely = f", ignoring {enumerate_words(ignored)}" if ignored else ""
     yield Text(
-        f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{but_for}",
+        f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{loosely}",
         style="bold",
     )
     yield from _left_out(found, in_file=in_file)
     if not found.groups:
         return
-    yield Text(f"  {found.rows:,} rows: {found.groups:,} would stay, {found.surplus:,} are surplus")
+    are = "is" if found.surplus == 1 else "are"
+    yield Text(
+        f"  {found.rows:,} rows: {found.groups:,} would stay, {found.surplus:,} {are} surplus"
+    )
     most = max(groups for _, groups in found.sizes)
     sizes = [
         (f"{size:,} rows", groups, "━" * max(1, round(_WIDEST_BAR * groups / most)))
@@ -136,7 +139,7 @@ def _decisions(found: Duplicates, title: str) -> Iterator[RenderableType]:
     if chosen:
         left = found.groups - sum(groups for _, groups in found.decisions)
         rows.append(("the lowest key" if found.request.table.key else "the first row", left, ""))
-    titles = (title, "decides groups" if chosen else "would decide groups", "")
+    titles = (title, "groups this rule decides" if chosen else "groups it would decide", "")
     used = 3 if any(row[2] for row in rows) else 2
     yield render_grid(titles[:used], [row[:used] for row in rows], right=titles[1:2])
 

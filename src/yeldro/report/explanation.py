@@ -11,8 +11,9 @@ from rich.text import Text
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.step_options import VERBS
 from yeldro.core.model.address import hide_passwords, read_address
-from yeldro.core.model.plural import count
+from yeldro.core.model.plural import count, enumerate_words
 from yeldro.core.model.visible import one_line
+from yeldro.core.selection.grouping import Ignored
 from yeldro.core.selection.guards import Expected, read_expected
 from yeldro.errors import UsageError
 from yeldro.options import LimitOptions, keys_of
@@ -116,7 +117,8 @@ def _sameness(step: Step, which: str) -> Iterator[str]:
         if options["same"] in ("all", ["all"])
         else ", ".join(as_list(options["same"]))
     )
-    but = f", but for {', '.join(as_list(options['ignore']))}" if options.get("ignore") else ""
+    ignored = [Ignored(word).plural for word in as_list(options.get("ignore"))]
+    but = f", ignoring {enumerate_words(ignored)}" if ignored else ""
     yield (
         f"It looks at the rows of {step.table}{which}, and keeps one of all that have the same "
         f"{same}{but}."

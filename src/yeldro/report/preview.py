@@ -50,7 +50,7 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         yield Text(
             "\nNext, once this is what you expect:"
             if not preview.refusals
-            else "\nThe line would be:"
+            else "\nCommand once nothing blocks it:"
         )
         yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
 

@@ -34,7 +34,7 @@ from yeldro.usecases.steps import Deletion, Job, Merging
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking
 from yeldro.words.tell import tell, voice_of
 
-AGAIN = "Look at the preview again."
+AGAIN = "Preview again."
 
 
 @dataclass(frozen=True, slots=True)
@@ -317,7 +317,7 @@ class _Run:
             went = max(0, shown.reach.matched - found.reach.matched)
         if (came or went) and not self._changed:
             reason = (
-                f"Since the preview {count(came, 'row')} came into the reach and {went:,} left it."
+                f"The data changed since the preview ({count(came, 'row')} added, {went:,} gone)."
             )
             return self._stopped(shown, reason, AGAIN)
         if came and job.seal:

@@ -19,6 +19,11 @@ class Ignored(StrEnum):
     SPACE = "space"
     ACCENTS = "accents"
 
+    @property
+    def plural(self) -> str:
+        """As a sentence has it: "ignoring case and spaces"."""
+        return "spaces" if self is Ignored.SPACE else self.value
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Same:

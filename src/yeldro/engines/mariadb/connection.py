@@ -573,7 +573,7 @@ def _translate(error: BaseException) -> YeldroError:
     if code in _MESSAGES:
         return DatabaseFailed(
             _MESSAGES[code],
-            "Nothing was changed. Look at the preview again, or let --wait be longer.",
+            "Nothing was changed. Preview again, or let --wait be longer.",
         )
     if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
         return DatabaseFailed(

@@ -592,7 +592,7 @@ def _translate(error: BaseException) -> YeldroError:
     for kinds, message in _MESSAGES:
         if isinstance(error, kinds):
             return DatabaseFailed(
-                message, "Nothing was changed. Look at the preview again, or let --wait be longer."
+                message, "Nothing was changed. Preview again, or let --wait be longer."
             )
     state = error.diag.sqlstate or ""
     if state:
