@@ -124,7 +124,7 @@ def _describe(preview: Preview) -> str:
     noun = "surplus row" if preview.duplicates else "row"
     text = f"Delete {count(deleted.pop(label, 0), noun)} of {label}"
     for verb, action in (("move", Action.MOVE), ("fill", Action.FILL)):
-        changes = [one for one in preview.reach.changes if one.action is action]
+        changes = [change for change in preview.reach.changes if change.action is action]
         if rows := sum(change.rows - change.detached for change in changes):
             text += f", {verb} {count(rows, 'row')}"
     if deleted:

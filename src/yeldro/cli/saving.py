@@ -96,9 +96,10 @@ def _keep_written(path: Path, new: Cleanup) -> Cleanup:
     (step,) = new.steps
     if [(one.verb, one.table) for one in old.steps] != [(step.verb, step.table)]:
         return new
-    known = {one.name: one for one in old.params}
+    known = {param.name: param for param in old.params}
     params = [
-        replace(known.get(one.name, one), type=one.type, default=one.default) for one in new.params
+        replace(known.get(param.name, param), type=param.type, default=param.default)
+        for param in new.params
     ]
     kept = replace(
         new, title=old.title, description=old.description, guards=old.guards, params=tuple(params)

@@ -164,8 +164,8 @@ def make_cleanup(
     """
     params = [
         _make_param(name, value)
-        for one in selection.conditions
-        for name, value in one.values.items()
+        for condition in selection.conditions
+        for name, value in condition.values.items()
     ]
     table = options.table
     if isinstance(options, GroupsOptions):
@@ -177,7 +177,7 @@ def make_cleanup(
         title, step = f"Rows of {table}", Step(table, "delete", table, write_options(options))
     return Cleanup(
         title=title,
-        params=tuple({one.name: one for one in params}.values()),
+        params=tuple({param.name: param for param in params}.values()),
         steps=(step,),
         database=database,
     )
@@ -199,7 +199,7 @@ def make_reviewed(
                 left.append(f"Not turned, line {line} ({verdict.unjudged}): {words}")
             continue
         for removal in verdict.removals:
-            conditions = [one.text for one in removal.selection.conditions]
+            conditions = [condition.text for condition in removal.selection.conditions]
             table = removal.selection.table.label
             where = (
                 {"where": conditions[0] if len(conditions) == 1 else conditions}

@@ -149,7 +149,7 @@ class _Writer:
     def find_surplus(self, request: DuplicatesRequest) -> tuple[Table, Rules]:
         """The surplus rows of duplicates."""
         grouping = request.grouping
-        texts = any(one.expression for one in grouping.same)
+        texts = any(part.expression for part in grouping.same)
         if request.filling or grouping.loose or grouping.is_whole or texts:
             raise Refused(
                 "A script from a schema file goes without --fill, --ignore, expressions and --same "
@@ -165,7 +165,9 @@ class _Writer:
     def make_sets(self, root: Table, rules: Rules, *, paired: bool = False) -> None:
         """A key table for each table that may lose rows. With `paired`, that of the root has room
         for the row that stays, beside each that goes."""
-        actions = {one: rules.treatment(one).action for one in self.schema.references}
+        actions = {
+            reference: rules.treatment(reference).action for reference in self.schema.references
+        }
         deleting = [one for one, action in actions.items() if action is Action.DELETE]
         edges = [(one.parent.name, one.child.name) for one in deleting]
         for name in reachable(root.name, edges):
@@ -245,7 +247,7 @@ class _Writer:
                 self.fail_at(rows, message)
 
     def incoming(self) -> list[Reference]:
-        return [one for table in self.sets for one in self.schema.incoming(table)]
+        return [reference for table in self.sets for reference in self.schema.incoming(table)]
 
     def stays(self, table: Table) -> list[sa.ColumnElement[bool]]:
         """Whether a row is not one of those that go."""
@@ -410,6 +412,6 @@ class _Writer:
             self.say("Keep such duplicates out from now on")
             index = sa.table(self.statements.name(request.unique_name))
             clause = self.statements.table(grouping.table)
-            cells = [clause.c[one.column] for one in grouping.same]
+            cells = [clause.c[part.column] for part in grouping.same]
             adding = self.statements.build_index(index, grouping.table, cells, unique=True)
             self.entries.append(Finish(self.text.write(adding)))

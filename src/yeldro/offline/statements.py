@@ -120,7 +120,7 @@ class OfflineStatements(Statements):
     def pair(self, grouping: Grouping, into: StoredKeys) -> sa.Insert:
         """The surplus rows of every group, each beside the row that stays."""
         clause = self.table(into.table)
-        same = [clause.c[one.column] for one in grouping.same]
+        same = [clause.c[part.column] for part in grouping.same]
         order = [*self._rank(grouping), *(clause.c[name] for name in into.table.identity)]
         window: dict[str, Any] = {"partition_by": same, "order_by": order}
         own = [clause.c[name].label(f"c{n}") for n, name in enumerate(into.columns)]
@@ -140,7 +140,7 @@ class OfflineStatements(Statements):
         clause = self.table(grouping.table)
         wanted = self.is_selected(grouping.selection)
         if grouping.nulls_differ:
-            wanted += [clause.c[one.column].is_not(None) for one in grouping.same]
+            wanted += [clause.c[part.column].is_not(None) for part in grouping.same]
         return wanted
 
     def count_groups(self, grouping: Grouping) -> Rows:
@@ -148,7 +148,7 @@ class OfflineStatements(Statements):
         clause = self.table(grouping.table)
         groups = sa.select(sa.func.count().label("n")).select_from(clause)
         groups = groups.where(*self.is_looked_at(grouping))
-        groups = groups.group_by(*(clause.c[one.column] for one in grouping.same))
+        groups = groups.group_by(*(clause.c[part.column] for part in grouping.same))
         several = groups.having(sa.func.count() > _ONE).subquery(self.own("groups"))
         return sa.select(sa.func.count()).select_from(several)
 

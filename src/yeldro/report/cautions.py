@@ -20,9 +20,13 @@ def render_cautions(
         yield Text("\nCautions", style="bold yellow")
         yield render_grid(
             ("name", "what was found"),
-            [(Text(one.name, style="yellow"), _found(one, voice)) for one in cautions],
+            [(Text(caution.name, style="yellow"), _found(caution, voice)) for caution in cautions],
         )
-    lines = [one.subject.split(" -> ") for one in cautions if one.name == "undeclared-reference"]
+    lines = [
+        caution.subject.split(" -> ")
+        for caution in cautions
+        if caution.name == "undeclared-reference"
+    ]
     if lines:
         yield Text(
             "\nLines for yeldro.toml, with the rule that you want (delete, detach, stop)",

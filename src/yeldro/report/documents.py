@@ -69,7 +69,7 @@ def make_error(error: YeldroError) -> Document:
 
 
 def make_survey(database: str, tables: Sequence[TableSurvey]) -> Document:
-    return {"kind": "survey", "database": database, "tables": [_table(one) for one in tables]}
+    return {"kind": "survey", "database": database, "tables": [_table(table) for table in tables]}
 
 
 def _table(one: TableSurvey) -> Document:
@@ -119,8 +119,8 @@ def _reference(reference: Reference) -> Document:
 
 def make_cautions(cautions: Sequence[Caution], voice: Voice = Voice.COMMAND_LINE) -> list[Document]:
     return [
-        {"name": one.name, "subject": one.subject, "message": tell(one.found, voice)}
-        for one in cautions
+        {"name": caution.name, "subject": caution.subject, "message": tell(caution.found, voice)}
+        for caution in cautions
     ]
 
 
@@ -150,17 +150,17 @@ def make_review(review: Review) -> Document:
         "kind": "review",
         "statements": [
             {
-                "line": one.written.line,
-                "statement": one.written.text,
-                "table": one.reach.selection.table.label if one.reach else None,
-                "matched": one.reach.matched if one.reach else None,
-                "reach": describe_reach(one.reach) if one.reach else [],
-                "cautions": make_cautions([*one.doubts, *one.cautions]),
-                "order": list(map(tell, one.faults)),
-                "notes": list(map(tell, one.notes)),
-                "unjudged": one.unjudged or None,
+                "line": verdict.written.line,
+                "statement": verdict.written.text,
+                "table": verdict.reach.selection.table.label if verdict.reach else None,
+                "matched": verdict.reach.matched if verdict.reach else None,
+                "reach": describe_reach(verdict.reach) if verdict.reach else [],
+                "cautions": make_cautions([*verdict.doubts, *verdict.cautions]),
+                "order": list(map(tell, verdict.faults)),
+                "notes": list(map(tell, verdict.notes)),
+                "unjudged": verdict.unjudged or None,
             }
-            for one in review.verdicts
+            for verdict in review.verdicts
         ],
         "proposed_order": [written.line for written in review.proposed],
     }
@@ -169,13 +169,15 @@ def make_review(review: Review) -> Document:
 def make_collisions(preview: Preview) -> list[Document]:
     return [
         {
-            "table": one.table.label,
-            "columns": list(one.columns),
-            "rows": one.rows,
-            "pairs": [{"row": list(row), "collides_with": list(other)} for row, other in one.pairs],
-            "dropped": one.dropped,
+            "table": collision.table.label,
+            "columns": list(collision.columns),
+            "rows": collision.rows,
+            "pairs": [
+                {"row": list(row), "collides_with": list(other)} for row, other in collision.pairs
+            ],
+            "dropped": collision.dropped,
         }
-        for one in preview.reach.collisions
+        for collision in preview.reach.collisions
     ]
 
 
@@ -221,13 +223,13 @@ def make_run(kind: str, result: RunResult) -> Document:
     if result.steps:
         document["steps"] = [
             {
-                "step": one.preview.step,
-                "table": one.preview.selection.table.label,
-                "matched": one.preview.reach.matched,
-                "tally": describe_tally(one.tally) if one.tally else [],
-                "cautions": make_cautions(one.preview.cautions, voice_of(one.preview)),
+                "step": step.preview.step,
+                "table": step.preview.selection.table.label,
+                "matched": step.preview.reach.matched,
+                "tally": describe_tally(step.tally) if step.tally else [],
+                "cautions": make_cautions(step.preview.cautions, voice_of(step.preview)),
             }
-            for one in result.steps
+            for step in result.steps
         ]
     if result.preview and result.preview.duplicates:
         document["collisions"] = make_collisions(result.preview)

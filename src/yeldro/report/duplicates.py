@@ -83,9 +83,9 @@ def render_duplicates(
     asked for them."""
     request = found.request
     grouping, label = request.grouping, request.table.label
-    same = ", ".join(one.text for one in grouping.same)
+    same = ", ".join(part.text for part in grouping.same)
     same = "values in every column" if grouping.is_whole else same
-    ignored = sorted({what.plural for one in grouping.loose for what in one.ignored})
+    ignored = sorted({what.plural for part in grouping.loose for what in part.ignored})
     loosely = f", ignoring {enumerate_words(ignored)}" if ignored else ""
     yield Text(
         f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{loosely}",
@@ -174,7 +174,7 @@ def _group(
         last = "kept by the lowest key" if table.key else "kept as the first"
         why = f", kept by {group.decided}" if group.decided else f", {last}"
     yield Text.assemble(f"\nGroup {number:,}", (why, "italic"))
-    wanted = {*table.key, *group.differs, *(one.column for one in grouping.same)}
+    wanted = {*table.key, *group.differs, *(part.column for part in grouping.same)}
     places = [place for place, name in enumerate(table.column_names) if name in wanted]
     with_dependents = any(group.dependents)
     rows = []
@@ -239,7 +239,7 @@ def _list_dependents(dependents: Mapping[Reference, int]) -> str:
 
 def make_duplicates(found: Duplicates, preview: Preview | None) -> Document:
     names = found.request.table.column_names
-    same = [one.text for one in found.request.grouping.same]
+    same = [part.text for part in found.request.grouping.same]
     document: Document = {
         "kind": "duplicates",
         "database": found.database,

@@ -19,7 +19,7 @@ def render_map(database: str, found: TableMap, root: Table | None) -> Iterator[R
     """One line a reference; the tables stand in the order in which their rows can go."""
     what = f"{root.label} in {database} and what depends on it" if root else database
     yield Text(
-        f"{what}: {count(len(found.tables), 'table')}, those that go first on top", style="bold"
+        f"{what}: {count(len(found.tables), 'table')}, first to be deleted at the top", style="bold"
     )
     yield ""
     yield render_grid(

@@ -85,13 +85,13 @@ def render_stops(
             ("table", "rows", "through", "because", "allowed by"),
             [
                 (
-                    one.table.label,
-                    one.rows,
-                    str(one.via),
-                    tell(one.reason, voice),
-                    tell_maybe(one.lift, voice),
+                    stop.table.label,
+                    stop.rows,
+                    str(stop.via),
+                    tell(stop.reason, voice),
+                    tell_maybe(stop.lift, voice),
                 )
-                for one in stops
+                for stop in stops
             ],
             right=("rows",),
         )

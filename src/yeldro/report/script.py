@@ -236,8 +236,8 @@ class _Postgresql(_Dialect):
         return find_tag(
             text
             for step in self.writing.steps
-            for one in step.entries
-            for text in (one.text, one.comment)
+            for entry in step.entries
+            for text in (entry.text, entry.comment)
         )
 
     def body(self, ending: str) -> Iterator[str]:

@@ -26,19 +26,19 @@ def render_survey(
         for one in tables:
             yield from _closely(one, width)
         return
-    views = sum(one.table.kind == "view" for one in tables)
+    views = sum(table.table.kind == "view" for table in tables)
     more = f" and {count(views, 'view')}" if views else ""
     yield Text(f"{database}: {count(len(tables) - views, 'table')}{more}", style="bold")
     yield ""
     titles = ("table", "rows", "key", "refs out", "refs in", "triggers")
     yield render_grid(titles, map(_make_line, tables), right=("rows", "refs out", "refs in"))
-    references = [reference for one in tables for reference in one.references]
+    references = [reference for table in tables for reference in table.references]
     if references:
         yield Text(
             "\nReferences, and what happens when the row they point at is deleted", style="bold"
         )
         yield render_grid(("reference", "on delete", "index"), map(_reference, references))
-    yield from render_cautions([caution for one in tables for caution in one.cautions])
+    yield from render_cautions([caution for table in tables for caution in table.cautions])
     yield Text("\nNext: yeldro survey TABLE looks closely at one.", style="dim")
 
 
@@ -136,5 +136,5 @@ def _references(title: str, references: Sequence[Reference]) -> Iterator[Rendera
     if references:
         yield Text(f"\n{title}", style="bold")
         yield render_grid(
-            ("reference", "on delete", "index"), [_reference(one) for one in references]
+            ("reference", "on delete", "index"), [_reference(reference) for reference in references]
         )

@@ -21,7 +21,7 @@ _STYLES = {
 
 def render_tallies(result: RunResult) -> Iterator[RenderableType]:
     """That of each step, where there are several, then that of all."""
-    several = sum(one.tally is not None for one in result.steps) > 1
+    several = sum(step.tally is not None for step in result.steps) > 1
     for number, one in enumerate(result.steps, 1):
         if one.tally and several:
             yield from render_tally(one.tally, f"Step {number}, {one.preview.step}")

@@ -83,11 +83,11 @@ class RunRecord:
     def restored(self) -> str:
         """What restorations have brought back so far: "", "partly", "yes" or "in-doubt"."""
         done = [one for one in self.facts.get("restored", ()) if not one.get("into")]
-        if any(one["outcome"] == IN_DOUBT for one in done):
+        if any(account["outcome"] == IN_DOUBT for account in done):
             return IN_DOUBT
-        if any(one["whole"] for one in done if one["outcome"] == "committed"):
+        if any(account["whole"] for account in done if account["outcome"] == "committed"):
             return "yes"
-        return "partly" if any(one["outcome"] == "committed" for one in done) else ""
+        return "partly" if any(account["outcome"] == "committed" for account in done) else ""
 
     def start(self, facts: Mapping[str, Any]) -> None:
         """Make the folder. From now on, until the record says otherwise, the run is in doubt."""

@@ -100,7 +100,7 @@ def _find_changes(file: sqlite3.Connection, step: str, one: str, other: str) -> 
 
 def _insert(file: sqlite3.Connection, into: str, step: str, rows: Iterable[Sealed]) -> None:
     waiting: Iterator[tuple[str, str, str, str]] = (
-        (step, one.action, one.image, one.key) for one in rows
+        (step, row.action, row.image, row.key) for row in rows
     )
     while batch := list(islice(waiting, _BATCH)):
         file.executemany(f"INSERT INTO {into} VALUES (?, ?, ?, ?)", batch)

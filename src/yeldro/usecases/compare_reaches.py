@@ -29,8 +29,13 @@ def key_sets_by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
     causes: dict[object, tuple[KeySet, int]] = {
         keys.table: (keys, rows) for keys, rows in reach.deleted
     }
-    causes.update({one.reference: (one.keys, one.rows) for one in reach.detached})
     causes.update(
-        {(one.table, one.action, one.keys.new): (one.keys, one.rows) for one in reach.changes}
+        {detachment.reference: (detachment.keys, detachment.rows) for detachment in reach.detached}
+    )
+    causes.update(
+        {
+            (change.table, change.action, change.keys.new): (change.keys, change.rows)
+            for change in reach.changes
+        }
     )
     return causes

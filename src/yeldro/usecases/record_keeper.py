@@ -252,7 +252,7 @@ class Keeper:
         """Right before the commit, with what each step did where there are several."""
         if self._record:
             self._seconds["run"] = round(time.monotonic() - self._began, 3)
-            several = {"steps": [_describe_step(one) for one in steps]} if steps else {}
+            several = {"steps": [_describe_step(step) for step in steps]} if steps else {}
             transaction = self.database.find_transaction()
             self._record.write(
                 tally=describe_tally(tally),

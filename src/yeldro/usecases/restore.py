@@ -192,7 +192,8 @@ class _Restoration:
         for table, name in indexes:
             index = next(one for one in table.indexes if one.name == name)
             self.database.add_unique(
-                Grouping(Selection(table), tuple(Same(one, one) for one in index.columns)), name
+                Grouping(Selection(table), tuple(Same(column, column) for column in index.columns)),
+                name,
             )
 
     def _write(

@@ -206,7 +206,7 @@ class _Run:
 
     @property
     def _changed(self) -> bool:
-        return any(one.tally for one in self.done)
+        return any(account.tally for account in self.done)
 
     def _show(self, job: Job, *, store: bool = False) -> Preview:
         self.preview = self._look(job, store=store)
@@ -224,7 +224,7 @@ class _Run:
             job,
             found,
             self.limits,
-            [one.preview.reach for one in self.done],
+            [account.preview.reach for account in self.done],
             last=last,
         )
 
@@ -259,9 +259,11 @@ class _Run:
     def _check_rights(self, reach: Reach) -> None:
         """Refused where the account may not do what the reach asks for."""
         changed = [
-            (one.reference.child, one.reference.columns) for one in reach.detached if one.rows
+            (detachment.reference.child, detachment.reference.columns)
+            for detachment in reach.detached
+            if detachment.rows
         ]
-        changed += [(one.table, one.columns) for one in reach.changes if one.rows]
+        changed += [(change.table, change.columns) for change in reach.changes if change.rows]
         self.database.check_rights([keys.table for keys, rows in reach.deleted if rows], changed)
 
     def _stopped(self, found: Preview, reason: str, hint: str = "") -> RunResult:
@@ -347,7 +349,7 @@ class _Run:
         )
 
     def _tally(self) -> Tally:
-        return add_tallies([one.tally for one in self.done if one.tally])
+        return add_tallies([account.tally for account in self.done if account.tally])
 
     def _end(self) -> RunResult:
         if not self._changed:

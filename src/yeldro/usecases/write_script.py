@@ -182,7 +182,7 @@ def write_down(
     try:
         for number, job in enumerate(jobs, 1):
             name = f"{archive}_{number}" if archive and len(jobs) > 1 else archive
-            earlier = [one.preview.reach for one in done]
+            earlier = [account.preview.reach for account in done]
             is_last = number == len(jobs)
             done.append(_write_step(scribe, job, limits, earlier, name, is_last))
     finally:

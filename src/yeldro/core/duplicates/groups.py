@@ -114,7 +114,7 @@ def find_duplicates(
 def _possible_rules(table: Table, grouping: Grouping) -> Iterator[Rule]:
     """What somebody who has not chosen yet may want: the fullest row, the latest, the highest and
     the lowest."""
-    common = {one.column for one in grouping.same}
+    common = {part.column for part in grouping.same}
     yield Rule("fullest", RuleKind.FULLEST)
     free = [column for column in table.columns if column.name not in common]
     linking = {name for key in table.lasting_keys[:1] for name in key}
@@ -137,9 +137,12 @@ def _list_groups(
     numbers = database.ranking.first_groups(ranking, request.groups)
     if not numbers:
         return []
-    references = [one for one in database.schema.incoming(request.table) if not one.broken]
+    references = [
+        reference for reference in database.schema.incoming(request.table) if not reference.broken
+    ]
     dependents = {
-        one: database.ranking.count_dependents(ranking, one, numbers) for one in references
+        reference: database.ranking.count_dependents(ranking, reference, numbers)
+        for reference in references
     }
     choices: dict[str, Mapping[int, int]] = {}
     if not request.grouping.is_decided:

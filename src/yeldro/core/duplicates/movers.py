@@ -41,4 +41,4 @@ def find_new(table: Table, references: Sequence[Reference]) -> tuple[str, ...]:
 
 
 def unique_with(table: Table, changing: set[str]) -> list[Unique]:
-    return [one for one in table.uniques if one.uses & changing]
+    return [unique for unique in table.uniques if unique.uses & changing]

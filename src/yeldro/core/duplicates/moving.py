@@ -51,14 +51,16 @@ class MovingSearch(Search):
         while grew:
             grew = False
             for name, references in self.movers.items():
-                into = [one for one in references if self.counts.get(one.parent.name)]
+                into = [
+                    reference for reference in references if self.counts.get(reference.parent.name)
+                ]
                 if into and self._can_move(into):
                     self._point(self.schema.by_name[name], into)
                     grew |= self._drop_collisions(self.schema.by_name[name], into)
         self.changes = [
             change for name in self.images if (change := self._change(self.schema.by_name[name]))
         ]
-        self.via.update(one for change in self.changes for one in change.via)
+        self.via.update(reference for change in self.changes for reference in change.via)
         return self.changes
 
     def _can_move(self, references: Sequence[Reference]) -> bool:
@@ -68,8 +70,8 @@ class MovingSearch(Search):
         if is_movable(table):
             return True
         if any(
-            self.database.count_referencing(one, self.sets[one.parent.name], None)
-            for one in references
+            self.database.count_referencing(reference, self.sets[reference.parent.name], None)
+            for reference in references
         ):
             self._make_key_set(table)  # which says why it cannot be done
         return False
@@ -149,10 +151,14 @@ class MovingSearch(Search):
         if not rows:
             return None
         waiting = marks.get(Mark.WAITING, 0)
-        via = [one for one in self.movers[table.name] if self._moves(one, images, waiting)]
-        changed = {name for one in via for name in one.columns}
+        via = [
+            reference
+            for reference in self.movers[table.name]
+            if self._moves(reference, images, waiting)
+        ]
+        changed = {name for reference in via for name in reference.columns}
         # The column is emptied first where its new value does not exist yet.
-        held_back = [one for one in via if waiting and self._may_wait(one)]
+        held_back = [reference for reference in via if waiting and self._may_wait(reference)]
         waits = {name for one in held_back for name in one.nullable_columns}
         columns = tuple(name for name in table.column_names if name in changed)
         return Change(
@@ -190,7 +196,11 @@ class MovingSearch(Search):
         for (name, unique), (_, rows) in self.collided.items():
             table = self.schema.by_name[name]
             if rows and not self.rules.drops(table):
-                via = next(one for one in self.movers[name] if set(one.columns) & unique.uses)
+                via = next(
+                    reference
+                    for reference in self.movers[name]
+                    if set(reference.columns) & unique.uses
+                )
                 reason = fact("reason.moved-alike", columns=unique.columns)
                 yield Stop(table, rows, via, reason, fact("lift.delete", table=table))
 

@@ -50,7 +50,7 @@ def _prepare_moves(database: Database, table: Table, references: Sequence[Refere
         return
     database.prepare_key_sets([table], find_new(table, references))
     # One for the rows that collide through each unique key, and one for those that go.
-    unique = unique_with(table, {name for one in references for name in one.columns})
+    unique = unique_with(table, {name for reference in references for name in reference.columns})
     carried = find_carried(database.schema, table)
     database.prepare_key_sets([table] * (len(unique) + 1), carried)
 
@@ -67,7 +67,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
     filled = find_filled(database, request, ranking)
     moved: list[Change] = []
     if moving:
-        moving.filled = next((one.keys for one in filled if one.rows), None)
+        moving.filled = next((change.keys for change in filled if change.rows), None)
         moved = moving.find_moves()
     search.follow()
     detached = tuple(search.find_detachments())
@@ -113,7 +113,11 @@ def _find_kept_stops(search: Search, ranking: Ranking) -> Iterator[Stop]:
     """A kept row may depend on a surplus one: it must not go with it."""
     table = search.root
     if rows := search.database.ranking.count_kept(ranking, search.sets[table.name]):
-        ways = [one for one in search.schema.outgoing(table) if search.counts.get(one.parent.name)]
+        ways = [
+            reference
+            for reference in search.schema.outgoing(table)
+            if search.counts.get(reference.parent.name)
+        ]
         lift = fact("lift.detach", table=table)
         yield Stop(table, rows, ways[0], fact("reason.kept-rows"), lift)
 
@@ -127,5 +131,5 @@ def _parts(changes: Sequence[Change]) -> Iterator[Part]:
                 change.table,
                 Action.DETACH,
                 change.detached,
-                tuple(one for one in change.via if one.is_self),
+                tuple(reference for reference in change.via if reference.is_self),
             )

@@ -28,12 +28,15 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
         raise Refused(f"There is an index {name} already.", "Give --then-unique another name.")
     if grouping.selection.conditions:
         raise Refused("--then-unique goes without --where: the index would be on all rows.")
-    if any(one.expression for one in grouping.same) and not database.abilities.indexes_expressions:
+    if (
+        any(part.expression for part in grouping.same)
+        and not database.abilities.indexes_expressions
+    ):
         raise Refused(
             "This engine has no indexes on expressions.",
             "Add a generated column for it, and put the index on that.",
         )
-    same = ", ".join(one.text for one in grouping.same)
+    same = ", ".join(part.text for part in grouping.same)
     if grouping.loose:
         raise Refused(
             f"A unique index on {same} would not keep texts that differ in what is ignored out.",
@@ -49,9 +52,9 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
 def _find_nullable(grouping: Grouping) -> list[str]:
     """What makes rows the same and may be NULL, as it was written."""
     return [
-        one.text
-        for one in grouping.same
-        if one.expression or grouping.table.column(one.column).nullable
+        part.text
+        for part in grouping.same
+        if part.expression or grouping.table.column(part.column).nullable
     ]
 
 
@@ -60,7 +63,7 @@ def _null_index(database: Database, request: DuplicatesRequest) -> str:
     if not database.abilities.indexes_expressions:
         return ""
     nullable = _find_nullable(request.grouping)
-    cells = [one.text for one in request.grouping.same if one.text not in nullable]
+    cells = [part.text for part in request.grouping.same if part.text not in nullable]
     for text in nullable:
         cells += [f"({text} IS NULL)", f"coalesce({text}, '')"]
     return (

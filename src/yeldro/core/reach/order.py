@@ -76,7 +76,11 @@ def _find_late(references: Sequence[Reference], abilities: Abilities) -> list[Re
     check."""
     if abilities.own_row:
         return []
-    return [one for one in references if one.is_self and not one.nullable_columns]
+    return [
+        reference
+        for reference in references
+        if reference.is_self and not reference.nullable_columns
+    ]
 
 
 def _is_inside(reference: Reference, sets: Mapping[TableName, KeySet]) -> bool:

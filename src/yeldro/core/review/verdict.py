@@ -79,7 +79,7 @@ def read_removals(
         except YeldroError as error:
             verdict.unjudged = error.message
         if len(removals) > 1:  # a TRUNCATE of several tables has the figures of each
-            found += [(Verdict(written, removals=[one]), [one]) for one in removals]
+            found += [(Verdict(written, removals=[removal]), [removal]) for removal in removals]
             continue
         verdict.removals = removals
         found.append((verdict, removals))
@@ -146,7 +146,9 @@ def _judge(database: Database, verdict: Verdict, removal: Removal) -> None:
 
 def _judge_truncate(database: Database, verdict: Verdict, removal: Removal) -> None:
     incoming = database.schema.incoming(removal.selection.table)
-    children = {one.child.label for one in incoming if one.child not in removal.beside}
+    children = {
+        reference.child.label for reference in incoming if reference.child not in removal.beside
+    }
     if children:
         verdict.faults.append(fact("review.truncate-refused", children=sorted(children)))
     verdict.notes.append(fact("review.truncate"))

@@ -72,7 +72,7 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
 
 def _count_changes(reach: Reach) -> Counter[Table]:
     """How many kinds of change there are to rows that stay, by table."""
-    detached = [one.reference.child for one in reach.detached]
+    detached = [detachment.reference.child for detachment in reach.detached]
     return Counter([*detached, *(change.table for change in reach.changes)])
 
 
@@ -128,7 +128,11 @@ def find_pieces(
 
 def find_left(pieces: Sequence[Piece], table: Table) -> tuple[str, ...]:
     """The columns of which a copy of rows of a table says what they were left with."""
-    kept = [one.portion for one in pieces if one.portion.table is table and one.portion.keeps_left]
+    kept = [
+        piece.portion
+        for piece in pieces
+        if piece.portion.table is table and piece.portion.keeps_left
+    ]
     return tuple(dict.fromkeys(column for one in kept for column in one.changed))
 
 

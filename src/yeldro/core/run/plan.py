@@ -119,10 +119,10 @@ def _merge(gone: Sequence[Step], moves: Sequence[Change]) -> list[Step]:
     for change in moves:
         own = change.table.name
         # A row must point elsewhere before what it points at goes,
-        edges += [(("move", own), ("delete", one.parent.name)) for one in change.via]
+        edges += [(("move", own), ("delete", reference.parent.name)) for reference in change.via]
         # but where it arrives, the row in its place must be gone first.
         edges += [(("delete", own), ("move", own))] * (
-            own not in [one.parent.name for one in change.via]
+            own not in [reference.parent.name for reference in change.via]
         )
     found = find_components(list(steps), edges)
     return [

@@ -129,7 +129,7 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     refusals = list(find_refusals(database, request.guards, reach, cautions, "surplus rows"))
     hints: tuple[Fact, ...] = ()
     if request.unique_name:
-        same = ", ".join(one.text for one in request.grouping.same)
+        same = ", ".join(part.text for part in request.grouping.same)
         hints = (_foretell_index(database, request.unique_name, same),)
         if found.blanks > 1:
             refusals.append(fact("refused.blanks", rows=found.blanks, same=same, same_word="same"))
@@ -158,7 +158,7 @@ def find_group_cautions(found: Duplicates) -> Iterator[Caution]:
     for name, groups in found.merged:
         yield case_blind_groups(found.request.table, name, groups)
     if found.largest:
-        same = ", ".join(one.text for one in found.request.grouping.same)
+        same = ", ".join(part.text for part in found.request.grouping.same)
         yield large_group(found.request.table, same, found.largest)
 
 

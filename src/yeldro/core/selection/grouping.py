@@ -74,7 +74,7 @@ class Grouping:
     def is_whole(self) -> bool:
         """Whether rows must be alike in every column, so that it does not matter which of them
         stays."""
-        columns = tuple(one.column for one in self.same if not one.ignored)
+        columns = tuple(part.column for part in self.same if not part.ignored)
         return columns == self.table.column_names and not self.nulls_differ
 
     @property
@@ -85,17 +85,17 @@ class Grouping:
     @property
     def loose(self) -> tuple[Same, ...]:
         """Those of which something is ignored."""
-        return tuple(one for one in self.same if one.ignored)
+        return tuple(part for part in self.same if part.ignored)
 
     @property
     def exact_texts(self) -> tuple[str, ...]:
         """Text columns that are compared by the database's own equality."""
         return tuple(
-            one.column
-            for one in self.same
-            if one.column
-            and not one.ignored
-            and self.table.column(one.column).family is Family.TEXT
+            part.column
+            for part in self.same
+            if part.column
+            and not part.ignored
+            and self.table.column(part.column).family is Family.TEXT
         )
 
 

@@ -279,9 +279,11 @@ def _read_pairs(
     tables."""
     if on:
         return tuple(_read_pair(part, table, other) for part in on.split(","))
-    out = [one for one in schema.outgoing(table) if one.parent.name == other.name]
+    out = [reference for reference in schema.outgoing(table) if reference.parent.name == other.name]
     choices = [tuple(zip(one.columns, one.referred, strict=True)) for one in out]
-    back = [one for one in schema.outgoing(other) if one.parent.name == table.name]
+    back = [
+        reference for reference in schema.outgoing(other) if reference.parent.name == table.name
+    ]
     for one in back:
         if not one.is_self:
             choices.append(tuple(zip(one.referred, one.columns, strict=True)))

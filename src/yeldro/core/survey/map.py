@@ -31,8 +31,12 @@ def make_map(schema: Schema, root: Table | None, reach: Reach | None = None) -> 
     reach of it."""
     shown = set(schema.tables) if root is None else _find_dependents(schema, root)
     chosen = [table for table in schema.tables if table.kind == "table" and table in shown]
-    inner = [one for one in schema.references if {one.child, one.parent} <= set(chosen)]
-    edges = [(one.child, one.parent) for one in inner if not one.is_self]
+    inner = [
+        reference
+        for reference in schema.references
+        if {reference.child, reference.parent} <= set(chosen)
+    ]
+    edges = [(reference.child, reference.parent) for reference in inner if not reference.is_self]
     parts = find_components(chosen, edges)
     tables = tuple(table for part in parts for table in part)
     concealed = [table for table in tables if table.name in schema.hidden]
@@ -50,7 +54,7 @@ def _find_cycles(
 ) -> list[tuple[Table, ...]]:
     """Tables that reference each other, and those that reference themselves."""
     cycles = [tuple(part) for part in parts if len(part) > 1]
-    cycles += [(one.child,) for one in references if one.is_self]
+    cycles += [(reference.child,) for reference in references if reference.is_self]
     return list(dict.fromkeys(cycles))
 
 

@@ -62,8 +62,8 @@ def _survey(
     return TableSurvey(
         table,
         rows,
-        tuple(one for one in database.schema.references if one.child is table),
-        tuple(one for one in database.schema.references if one.parent is table),
+        tuple(reference for reference in database.schema.references if reference.child is table),
+        tuple(reference for reference in database.schema.references if reference.parent is table),
         (*find_schema_cautions(database.schema, table), *likely),
         _look_closely(database, table, rows) if closely and rows is not None else None,
     )

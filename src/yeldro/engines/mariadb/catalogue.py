@@ -248,7 +248,7 @@ def _find_hidden(
             f"the rule of the reference {row[2]} of {row[0]}.{row[1]} is hidden from this account"
         )
         hidden.setdefault(_end(row), f"{reason}; GRANT PROCESS ON *.* would show it")
-    known = {(one.child.name, one.name) for one in schema.references}
+    known = {(reference.child.name, reference.name) for reference in schema.references}
     for one in listed or ():
         if (one.child, one.name) not in known and one.parent in schema.by_name:
             place = f"{one.child.schema}.{one.child.name}"
@@ -318,9 +318,9 @@ def _count_opened(
         if event == "DELETE":
             rules = (OnDelete.CASCADE, OnDelete.SET_NULL)
             children = {
-                one.child.name
-                for one in schema.incoming(schema.by_name[name])
-                if one.on_delete in rules
+                reference.child.name
+                for reference in schema.incoming(schema.by_name[name])
+                if reference.on_delete in rules
             }
             cascaded |= children
             waiting += [(child, event) for child in children]

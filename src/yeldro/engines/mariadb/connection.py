@@ -427,9 +427,9 @@ class MariadbDatabase(SqlDatabase):
             return self.schema.by_name[name]
         lowered = (name.schema.lower(), name.name.lower())
         alike = (
-            one
-            for one in self.schema.tables
-            if (one.name.schema.lower(), one.name.name.lower()) == lowered
+            table
+            for table in self.schema.tables
+            if (table.name.schema.lower(), table.name.name.lower()) == lowered
         )
         return next(alike, None)
 
@@ -465,9 +465,10 @@ class MariadbDatabase(SqlDatabase):
         outgoing = self.schema.outgoing(keys.table)
         stays = keys.table.shares_identity
         rigid = [
-            one
-            for one in outgoing
-            if one.is_self and (stays or not (one.nullable_columns and one.is_clearable))
+            reference
+            for reference in outgoing
+            if reference.is_self
+            and (stays or not (reference.nullable_columns and reference.is_clearable))
         ]
         done = 0
         if len(rigid) == 1:

@@ -57,8 +57,8 @@ class MariadbRanking(ServerSpelling):
         """
         cells = super()._same(ranking)
         columns = [
-            ranking.table.column(one.column) if one.column else None
-            for one in ranking.grouping.same
+            ranking.table.column(part.column) if part.column else None
+            for part in ranking.grouping.same
         ]
         return [
             _digest(cell, column) if column and column.type in _LONG else cell

@@ -249,7 +249,7 @@ class PostgresqlDatabase(SqlDatabase):
     ) -> None:
         """To lock a row takes the right to change it."""
         super().check_rights(deleted, changed)
-        parents = {one.parent for one in self.schema.acting}
+        parents = {reference.parent for reference in self.schema.acting}
         for table in deleted:
             if table in parents:
                 one: sa.Select[Any] = sa.select(sa.literal_column("1")).select_from(
@@ -330,10 +330,12 @@ class PostgresqlDatabase(SqlDatabase):
         if mode is Mode.WRITE:
             # Nothing but a lock keeps others from adding rows that depend on ours through an
             # undeclared reference.
-            for child in {one.child for one in self.schema.references if not one.declared}:
+            for child in {
+                reference.child for reference in self.schema.references if not reference.declared
+            }:
                 clause = self.statements.table(child)
                 self.gate.run(Words("LOCK TABLE", clause, "IN SHARE ROW EXCLUSIVE MODE"))
-        parents = {one.parent for one in self.schema.acting}
+        parents = {reference.parent for reference in self.schema.acting}
         self.statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
         if self._find_session() != self._session:
@@ -485,7 +487,7 @@ class PostgresqlDatabase(SqlDatabase):
         for name, lost in self._uncounted.items():
             tables[name] = lost.plus(tables.get(name, TableChanges()))
         storage = {TableName(row[0], row[1]): str(row[2]) for row in places}
-        return Changes(sum(one.total for one in tables.values()), tables, storage)
+        return Changes(sum(table.total for table in tables.values()), tables, storage)
 
     def truncate(self, table: Table) -> int:
         """The server forgets what it counted for the table in this transaction."""

@@ -523,8 +523,8 @@ class SqlDatabase(ABC):
         index = sa.table(name, schema=table.name.schema)
         clause = self.statements.table(table)
         cells: list[sa.ColumnElement[Any]] = [
-            self.statements.fragment(one.expression) if one.expression else clause.c[one.column]
-            for one in grouping.same
+            self.statements.fragment(part.expression) if part.expression else clause.c[part.column]
+            for part in grouping.same
         ]
         return self.statements.build_index(index, table, cells, unique=True)
 

@@ -31,7 +31,7 @@ class SqlRanking(SqlPart, ABC):
         ranking = Ranking(
             grouping,
             self._names.of(grouping.table),
-            tuple(self._make_plain(grouping, one) for one in grouping.loose),
+            tuple(self._make_plain(grouping, part) for part in grouping.loose),
         )
         columns = [
             cell.label(f"c{place}") for place, cell in enumerate(self._identity(ranking.table))

@@ -230,7 +230,9 @@ class Statements:
 
     def is_selected(self, selection: Selection) -> list[sa.ColumnElement[bool]]:
         clause = self.table(selection.table)
-        wanted: list[sa.ColumnElement[bool]] = [self.fragment(one) for one in selection.conditions]
+        wanted: list[sa.ColumnElement[bool]] = [
+            self.fragment(condition) for condition in selection.conditions
+        ]
         if selection.view:
             self.judge(selection.view.table.definition)
             shown = self.table(selection.view.table)
@@ -448,7 +450,7 @@ class Statements:
         return sa.select(*counts).select_from(clause).where(self.is_matched(keys))
 
     def count_steps(self, table: Table, conditions: Sequence[Condition]) -> Rows:
-        fragments = [self.fragment(one) for one in conditions]
+        fragments = [self.fragment(condition) for condition in conditions]
         steps = [sa.and_(*fragments[: place + 1]) for place in range(len(fragments))]
         counts = [sa.func.count(sa.case((step, sa.literal_column("1")))) for step in steps]
         return sa.select(*counts).select_from(self.table(table))

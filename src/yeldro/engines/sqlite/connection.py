@@ -292,9 +292,9 @@ class SqliteDatabase(SqlDatabase):
         # Rows that could not be pointed at themselves, because they have NULL where they would be
         # pointed at: nothing depends on them, so they go first.
         stuck = [
-            one
-            for one in outgoing
-            if one.is_self and not one.is_clearable and one.on_delete not in _LATE
+            reference
+            for reference in outgoing
+            if reference.is_self and not reference.is_clearable and reference.on_delete not in _LATE
         ]
         if stuck:
             return self._delete_leaves_first(keys, stuck)
