@@ -26,6 +26,8 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.request import Request
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
+from yeldro.engines.shared.gate import Gate
+from yeldro.errors import DatabaseFailed
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
@@ -270,21 +272,21 @@ def bench_catalogue(report: Report) -> bool:
                 [f"CREATE TABLE t{place} (id INT PRIMARY KEY, code INT UNIQUE, {columns}{link})"]
             )
             server.run([f"CREATE INDEX i{place} ON t{place} (c1, c2)"])
-        with closing(server.open()) as database:
-            gate = getattr(database, "gate")  # noqa: B009
-            reader = import_module(f"yeldro.engines.{server.engine}.catalogue")
-            more: dict[str, list[Any]] = {
-                "postgresql": [["public"]],
-                "mariadb": [server.place.rpartition("/")[2]],
-            }
-            # Ours names each operator in full, which reflection does not expect.
-            plain = sa.create_engine(sa.URL.create(DRIVERS[server.engine]), creator=server.connect)
-            with plain.connect() as connection:
-                reflected = min(_timed(_reflect, connection) for _ in range(5))
-            plain.dispose()
+        reader = import_module(f"yeldro.engines.{server.engine}.catalogue")
+        more: dict[str, list[Any]] = {
+            "postgresql": [["public"]],
+            "mariadb": [server.place.rpartition("/")[2]],
+        }
+        # On a connection as the driver makes it: reflection does not expect our settings.
+        plain = sa.create_engine(sa.URL.create(DRIVERS[server.engine]), creator=server.connect)
+        with plain.connect() as connection, closing(server.open()) as database:
+            reflected = min(_timed(_reflect, connection) for _ in range(5))
+            writer = getattr(database, "gate").writer  # noqa: B009
+            gate = Gate(connection, lambda error: DatabaseFailed(str(error)), lambda: True, writer)
             read = min(
                 _timed(reader.read_schema, gate, *more.get(server.engine, [])) for _ in range(5)
             )
+        plain.dispose()
         met &= report(
             f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*"
         )
