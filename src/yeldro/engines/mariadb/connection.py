@@ -24,6 +24,7 @@ from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
 from yeldro.engines.mariadb.archive import MariadbArchive
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
+from yeldro.engines.mariadb.errors import is_answer, translate
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
 from yeldro.engines.mariadb.ranking import MariadbRanking
@@ -47,7 +48,7 @@ from yeldro.engines.shared.literals import write_for_mariadb
 from yeldro.engines.shared.replacing import SqlReplacing
 from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
-from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+from yeldro.errors import DatabaseFailed
 
 # Seconds that asking a server to end a statement may take.
 _CANCELLING = 1.0
@@ -61,48 +62,10 @@ _ENGINE = sa.text(
     ":table"
 )
 
-# https://mariadb.com/kb/en/mariadb-error-codes/
-_MESSAGES = {
-    1205: "No lock in time: another session holds the rows.",
-    1213: "The database ended a deadlock with another session.",
-    1020: "Another session changed the same rows meanwhile.",
-    1792: "The transaction is read-only: a function tried to write.",
-    1290: "The server is read-only.",
-    1317: "The statement was cancelled.",
-    1969: "The statement took longer than the server allows.",
-    1644: "A trigger or function refused with an error of its own.",
-    1451: "The database refused: other rows still reference rows that were to go.",
-    1452: "The database refused: a reference would point at nothing.",
-}
-# Errors after which nobody knows what the server did (https://mariadb.com/kb/en/mariadb-error-
-# codes/).
-_LOST = {2006, 2013, 2055, 1053, 1927}
-# Numbers of the server's errors begin at 1000, and those between are the driver's own.
-_FIRST, _OF_DRIVER = 1000, (2000, 2999)
 # Of a replica and of a node of a cluster.
 _REPLICATION = """
 SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
 WHERE VARIABLE_NAME IN ('SLAVES_RUNNING', 'WSREP_CLUSTER_SIZE')"""
-# A value that does not fit the type it meets. The text of the error would repeat it.
-_NOT_CONVERTED = {1292, 1366, 1406, 1411}
-# A statement that the server could not make sense of. These texts name tables and columns only.
-_BAD_STATEMENT = {
-    1054,
-    1064,
-    1146,
-    1305,
-    1267,
-    1271,
-    1111,
-    1241,
-    1242,
-    1109,
-    1052,
-    1128,
-    1582,
-    1583,
-    4078,
-}
 
 
 def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
@@ -161,7 +124,7 @@ class MariadbDatabase(SqlDatabase):
         self.raw = raw
         self._dialect = connection.dialect
         self._engine, self._thread = connection.engine, int(raw.thread_id())
-        gate = Gate(connection, _translate, self._is_whole, self._make_writer(""), _count_changed)
+        gate = Gate(connection, translate, self._is_whole, self._make_writer(""), _count_changed)
         self._name_of_database = address.database
         self.abilities = replace(self.abilities, needless_prefix=address.database)
         super().__init__(
@@ -302,12 +265,7 @@ class MariadbDatabase(SqlDatabase):
         try:
             self.gate.run_text("COMMIT")
         except DatabaseFailed as error:
-            cause = error.__cause__
-            code = _find_code(
-                cause.orig if isinstance(cause, sa.exc.DBAPIError) and cause.orig else cause
-            )
-            # An error that the server sends is an answer; those of the driver are not.
-            if code not in _LOST and (_FIRST <= code < _OF_DRIVER[0] or code > _OF_DRIVER[1]):
+            if is_answer(error.__cause__):
                 raise did_not_commit(error.message) from error
             raise
         if self._is_whole():
@@ -550,46 +508,3 @@ def _count_changed(result: sa.CursorResult[Any]) -> int:
     message = getattr(cursor._result, "message", b"") or b""
     changed = re.search(rb"Changed: (\d+)", message)
     return int(changed[1]) if changed else int(result.rowcount)
-
-
-def _find_code(error: BaseException | None) -> int:
-    """The number of an error of the driver, 0 where it has none."""
-    return error.args[0] if error and error.args and isinstance(error.args[0], int) else 0
-
-
-def _find_grant(message: str) -> str:
-    """What would give the right that is missing."""
-    found = re.match(
-        r"([A-Z ,]+) command denied to user ('[^']*'@'[^']*') for (?:table|column) (\S+)", message
-    )
-    return (
-        f"GRANT {found[1]} ON {found[3]} TO {found[2]} would give it."
-        if found
-        else "Another account may be needed."
-    )
-
-
-def _translate(error: BaseException) -> YeldroError:
-    code = _find_code(error)
-    if code in _MESSAGES:
-        return DatabaseFailed(
-            _MESSAGES[code],
-            "Nothing was changed. Preview again, or let --wait be longer.",
-        )
-    if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
-        return DatabaseFailed(
-            "The connection to the server was lost.", "What was not committed was rolled back."
-        )
-    if code in _NOT_CONVERTED:
-        return BadStatement(
-            "a value cannot be turned into the type that it is compared with. Days are written "
-            "'2024-01-31'."
-        )
-    if code in _BAD_STATEMENT:
-        return BadStatement(str(error.args[-1]))
-    if code in (1044, 1045, 1142, 1143, 1227, 1370):
-        return DatabaseFailed(
-            f"The database refused: {error.args[-1]}.", _find_grant(str(error.args[-1]))
-        )
-    # Other messages may repeat values of rows.
-    return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")

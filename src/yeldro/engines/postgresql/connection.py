@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from tempfile import SpooledTemporaryFile
@@ -10,7 +9,6 @@ from typing import IO, Any
 
 import psycopg
 import sqlalchemy as sa
-from psycopg import errors as codes
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
@@ -25,10 +23,12 @@ from yeldro.engines.postgresql.archive import PostgresqlArchive
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
 from yeldro.engines.postgresql.compiler import FullCompiler
+from yeldro.engines.postgresql.errors import is_answer, translate
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql.ranking import PostgresqlRanking
 from yeldro.engines.postgresql.replacing import PostgresqlReplacing
+from yeldro.engines.postgresql.settings import ONLY_OURS, PINNED
 from yeldro.engines.postgresql.statements import (
     LARGE,
     Named,
@@ -47,35 +47,8 @@ from yeldro.engines.shared.held import Holding
 from yeldro.engines.shared.literals import write_for_postgresql
 from yeldro.engines.shared.statements import Words, find_defaults, find_values
 from yeldro.engines.shared.writer import Writer
-from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+from yeldro.errors import DatabaseFailed
 
-# Settings that change what a value or a condition means, with the one meaning that we count on.
-_PINNED = {
-    "timezone": "UTC",
-    "datestyle": "ISO, YMD",
-    "intervalstyle": "postgres",
-    "bytea_output": "hex",
-    "extra_float_digits": "1",
-    "standard_conforming_strings": "on",
-    "row_security": "off",
-    "session_replication_role": "origin",
-    "client_encoding": "UTF8",
-    "track_counts": "on",
-    "lc_monetary": "C",
-    "xmloption": "content",
-    "default_transaction_read_only": "off",
-}
-# Those of them that only we need.
-_ONLY_OURS = {
-    "default_transaction_read_only",
-    "track_counts",
-    "bytea_output",
-    "extra_float_digits",
-    "xmloption",
-}
-# Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception,
-# operator intervention.
-_OF_CONNECTIONS = ("08", "57")
 # Bytes that are held in memory before they go to a file, and bytes that are sent at a time.
 _SPOOLED, _BLOCK = 1 << 24, 1 << 16
 # The types whose values Python holds exactly.
@@ -107,20 +80,6 @@ c.relispartition::text || ' ' || (
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema')
   AND n.nspname !~ '^pg_(toast|temp)'"""
-
-
-# https://www.postgresql.org/docs/current/errcodes-appendix.html
-_MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], str], ...] = (
-    (codes.LockNotAvailable, "No lock in time: another session holds the rows."),
-    (codes.DeadlockDetected, "The database ended a deadlock with another session."),
-    (codes.SerializationFailure, "Another session changed the same rows meanwhile."),
-    (
-        codes.ReadOnlySqlTransaction,
-        "The transaction is read-only: a function tried to write, or this is a standby.",
-    ),
-    (codes.QueryCanceled, "The statement was cancelled or took longer than the server allows."),
-    ((codes.AdminShutdown, codes.CrashShutdown), "The server ended the connection."),
-)
 
 
 class _FloatLoader(Loader):
@@ -194,7 +153,7 @@ class PostgresqlDatabase(SqlDatabase):
             return raw.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS
 
         self.sent = Writer(self._dialect, self.dialect, write_for_postgresql, as_sent=True)
-        gate = Gate(connection, _translate, is_whole, self._make_writer(""))
+        gate = Gate(connection, translate, is_whole, self._make_writer(""))
         super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
         self.ranking = PostgresqlRanking(self)
         self.replacing = PostgresqlReplacing(self)
@@ -230,7 +189,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def _pin_settings(self, wait: float) -> None:
         """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
-        wanted = {**_PINNED, "lock_timeout": f"{max(1, round(wait * 1000))}ms"}
+        wanted = {**PINNED, "lock_timeout": f"{max(1, round(wait * 1000))}ms"}
         for name, value in wanted.items():
             if self.setting(name) != value:
                 try:
@@ -240,7 +199,7 @@ class PostgresqlDatabase(SqlDatabase):
                         f"The setting {name} cannot be set to {value}.", error.message
                     ) from error
         # Read back: a role may have a setting that wins over ours.
-        for name, value in _PINNED.items():
+        for name, value in PINNED.items():
             if self.setting(name) != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
 
@@ -299,7 +258,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def write_settings(self) -> list[str]:
         return [
-            f"SET {name} = '{value}'" for name, value in _PINNED.items() if name not in _ONLY_OURS
+            f"SET {name} = '{value}'" for name, value in PINNED.items() if name not in ONLY_OURS
         ]
 
     def _make_writer(self, leave_out: str) -> Writer:
@@ -369,9 +328,7 @@ class PostgresqlDatabase(SqlDatabase):
         try:
             word = self._control("COMMIT")
         except DatabaseFailed as error:
-            cause = error.__cause__
-            state = cause.diag.sqlstate if isinstance(cause, psycopg.Error) else None
-            if state and not state.startswith(_OF_CONNECTIONS):
+            if is_answer(error.__cause__):
                 raise did_not_commit(error.message) from error
             raise
         if word != "COMMIT":
@@ -558,75 +515,3 @@ class PostgresqlDatabase(SqlDatabase):
 
 def _as_it_is(value: Any) -> Any:
     return value
-
-
-def _find_grant(message: str) -> str:
-    """What would give the right that is missing."""
-    if temporary := re.fullmatch(
-        r'permission denied to create temporary tables in database "(.+)"', message
-    ):
-        return f"GRANT TEMPORARY ON DATABASE {temporary[1]} TO this role would give it."
-    found = re.fullmatch(
-        r"permission denied for (table|view|schema|sequence|function|database) (.+)", message
-    )
-    if not found:
-        return "Another role may be needed."
-    right = {
-        "schema": "USAGE",
-        "sequence": "USAGE",
-        "function": "EXECUTE",
-        "database": "TEMPORARY",
-    }.get(found[1])
-    words = f"{right or 'SELECT'} ON {found[1].upper().replace('VIEW', 'TABLE')} {found[2]}"
-    more = "" if right else " A run also needs DELETE, and UPDATE to lock rows (docs/databases.md)."
-    return f"GRANT {words} TO this role would give the right to look.{more}"
-
-
-def _lost() -> DatabaseFailed:
-    return DatabaseFailed(
-        "The connection to the server was lost.", "What was not committed was rolled back."
-    )
-
-
-def _translate(error: BaseException) -> YeldroError:
-    if not isinstance(error, psycopg.Error):
-        return DatabaseFailed(f"The database failed ({type(error).__name__}).")
-    for kinds, message in _MESSAGES:
-        if isinstance(error, kinds):
-            return DatabaseFailed(
-                message, "Nothing was changed. Preview again, or let --wait be longer."
-            )
-    state = error.diag.sqlstate or ""
-    if state:
-        return _translate_state(state, error.diag)
-    if isinstance(error, psycopg.OperationalError | psycopg.InterfaceError):
-        return _lost()
-    return DatabaseFailed(f"An answer of the database could not be read ({type(error).__name__}).")
-
-
-def _translate_state(state: str, detail: psycopg.errors.Diagnostic) -> YeldroError:
-    """By the class of the SQLSTATE
-    (https://www.postgresql.org/docs/current/errcodes-appendix.html). Most messages may repeat
-    values of rows, so only those of wrong statements and missing rights are shown."""
-    message = str(detail.message_primary)
-    if state == "42501" or "row-level security" in message:
-        return DatabaseFailed(f"The database refused: {message}.", _find_grant(message))
-    if state.startswith("42"):
-        return BadStatement(message)
-    if state.startswith("22"):
-        return BadStatement(
-            "a value cannot be turned into the type that it is compared with. Days are written "
-            "'2024-01-31'."
-        )
-    if state.startswith("23"):
-        where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
-        return DatabaseFailed(
-            f"The database refused: a constraint would be broken ({where}).", "Nothing was changed."
-        )
-    if state == "P0001":
-        return DatabaseFailed(
-            "A trigger or function refused with an error of its own.", "Nothing was changed."
-        )
-    if state.startswith("08"):
-        return _lost()
-    return DatabaseFailed(f"The database refused (SQLSTATE {state}).", "Nothing was changed.")

@@ -15,7 +15,8 @@ from yeldro.core.model.key_set import DependentRows, StoredKeys
 from yeldro.core.model.schema import Column, Reference
 from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare
-from yeldro.engines.sqlite.authorizer import LISTEN, deny_changes_of_main, translate
+from yeldro.engines.sqlite.authorizer import LISTEN, deny_changes_of_main
+from yeldro.engines.sqlite.errors import translate
 from yeldro.engines.sqlite.part import SqliteOwner
 from yeldro.engines.sqlite.statements import needs_affinity
 from yeldro.errors import ArchiveFailed

@@ -24,8 +24,9 @@ from yeldro.engines.shared.literals import write_for_sqlite
 from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
 from yeldro.engines.sqlite.archive import SqliteArchive
-from yeldro.engines.sqlite.authorizer import LISTEN, OUTSIDE, VERBS, deny_changes, translate
+from yeldro.engines.sqlite.authorizer import LISTEN, OUTSIDE, VERBS, deny_changes
 from yeldro.engines.sqlite.catalogue import affinity, read_schema
+from yeldro.engines.sqlite.errors import translate
 from yeldro.engines.sqlite.ranking import SqliteRanking
 from yeldro.engines.sqlite.replacing import SqliteReplacing
 from yeldro.engines.sqlite.statements import SqliteStatements

@@ -1,0 +1,101 @@
+"""What MariaDB's errors mean (https://mariadb.com/kb/en/mariadb-error-codes/). Most texts may
+repeat values of rows, so only those of wrong statements and missing rights are shown."""
+
+from __future__ import annotations
+
+import re
+
+import pymysql
+import sqlalchemy as sa
+
+from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+
+# https://mariadb.com/kb/en/mariadb-error-codes/
+_MESSAGES = {
+    1205: "No lock in time: another session holds the rows.",
+    1213: "The database ended a deadlock with another session.",
+    1020: "Another session changed the same rows meanwhile.",
+    1792: "The transaction is read-only: a function tried to write.",
+    1290: "The server is read-only.",
+    1317: "The statement was cancelled.",
+    1969: "The statement took longer than the server allows.",
+    1644: "A trigger or function refused with an error of its own.",
+    1451: "The database refused: other rows still reference rows that were to go.",
+    1452: "The database refused: a reference would point at nothing.",
+}
+# Errors after which nobody knows what the server did (https://mariadb.com/kb/en/mariadb-error-
+# codes/).
+_LOST = {2006, 2013, 2055, 1053, 1927}
+# Numbers of the server's errors begin at 1000, and those between are the driver's own.
+_FIRST, _OF_DRIVER = 1000, (2000, 2999)
+# A value that does not fit the type it meets. The text of the error would repeat it.
+_NOT_CONVERTED = {1292, 1366, 1406, 1411}
+# A statement that the server could not make sense of. These texts name tables and columns only.
+_BAD_STATEMENT = {
+    1054,
+    1064,
+    1146,
+    1305,
+    1267,
+    1271,
+    1111,
+    1241,
+    1242,
+    1109,
+    1052,
+    1128,
+    1582,
+    1583,
+    4078,
+}
+
+
+def translate(error: BaseException) -> YeldroError:
+    """An error of the driver as one of ours."""
+    code = _find_code(error)
+    if code in _MESSAGES:
+        return DatabaseFailed(
+            _MESSAGES[code],
+            "Nothing was changed. Preview again, or let --wait be longer.",
+        )
+    if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
+        return DatabaseFailed(
+            "The connection to the server was lost.", "What was not committed was rolled back."
+        )
+    if code in _NOT_CONVERTED:
+        return BadStatement(
+            "a value cannot be turned into the type that it is compared with. Days are written "
+            "'2024-01-31'."
+        )
+    if code in _BAD_STATEMENT:
+        return BadStatement(str(error.args[-1]))
+    if code in (1044, 1045, 1142, 1143, 1227, 1370):
+        return DatabaseFailed(
+            f"The database refused: {error.args[-1]}.", _find_grant(str(error.args[-1]))
+        )
+    # Other messages may repeat values of rows.
+    return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")
+
+
+def is_answer(error: BaseException | None) -> bool:
+    """Whether the server itself said so: an error of the driver says nothing about what became of
+    a statement."""
+    code = _find_code(error.orig if isinstance(error, sa.exc.DBAPIError) and error.orig else error)
+    return code not in _LOST and (_FIRST <= code < _OF_DRIVER[0] or code > _OF_DRIVER[1])
+
+
+def _find_code(error: BaseException | None) -> int:
+    """The number of an error of the driver, 0 where it has none."""
+    return error.args[0] if error and error.args and isinstance(error.args[0], int) else 0
+
+
+def _find_grant(message: str) -> str:
+    """What would give the right that is missing."""
+    found = re.match(
+        r"([A-Z ,]+) command denied to user ('[^']*'@'[^']*') for (?:table|column) (\S+)", message
+    )
+    return (
+        f"GRANT {found[1]} ON {found[3]} TO {found[2]} would give it."
+        if found
+        else "Another account may be needed."
+    )
