@@ -820,6 +820,13 @@ def test_a_script_takes_any_text(
             assert server.query(f"SELECT id FROM {table}") == [(len(WRITTEN),)]
 
 
+def test_a_script_makes_new_tables_only(yeldro: Yeldro, gauges: Path) -> None:
+    file = gauges.parent / "alerts.toml"
+    file.write_text('[[steps]]\nname = "a"\ndelete = "alerts"\nwhere = "id < 3"\n')
+    taken = yeldro("script", "alerts.toml", "--archive-table", "Removals")
+    assert (taken.status, "There is a table Removals already." in taken.err) == (3, True), taken.err
+
+
 def test_a_script_knows_its_rows(
     yeldro: Yeldro, tmp_path_factory: pytest.TempPathFactory, tmp_path: Path
 ) -> None:

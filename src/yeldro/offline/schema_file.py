@@ -12,6 +12,7 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import ParseError
 
+from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import (
     Column,
     Family,
@@ -61,17 +62,17 @@ def read_ddl(text: str, dialect: str) -> tuple[Schema, frozenset[str]]:
         quoted |= {one.this for one in tree.find_all(exp.Identifier) if one.args.get("quoted")}
         if statement.verb == "UNIQUE":
             found = tree.find(exp.Table)
-            table = tables.get(_plain(_name(found)))
+            table = tables.get(_name(found).folded)
             if table and not tree.find(exp.Where):
                 table.indexes.append(
                     Index(tree.this.name, tuple(_columns(tree.find_all(exp.Ordered))), unique=True)
                 )
             continue
         made = _Table(_name(tree.this.this))
-        table = made if statement.verb == "CREATE" else tables.get(_plain(made.name))
+        table = made if statement.verb == "CREATE" else tables.get(made.name.folded)
         if table is None:
             raise UsageError(f"The schema file adds to {made.name}, which it does not make.")
-        tables.setdefault(_plain(made.name), table)
+        tables.setdefault(made.name.folded, table)
         before = len(table.links)
         for part in tree.this.expressions:
             _read_part(table, part)
@@ -102,10 +103,6 @@ def _parse(statement: str, dialect: str) -> Any:
 
 def _name(table: Any) -> TableName:
     return TableName(table.db, table.name)
-
-
-def _plain(name: TableName) -> tuple[str, str]:
-    return name.schema.lower(), name.name.lower()
 
 
 def _columns(nodes: Any) -> Iterator[str]:
@@ -179,7 +176,7 @@ def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
                     f"{one.name.name} references {target.name}, which the schema file does not "
                     "make."
                 )
-            ends = _own(referred, tables[_plain(parent.name)]) or parent.key
+            ends = _own(referred, tables[parent.name.folded]) or parent.key
             own = _own(pointing, one)
             references.append(Reference(name, made[plain], own, parent, ends, rule, own))
     return Schema(tuple(made.values()), tuple(references))
@@ -202,7 +199,7 @@ def _find_parent(
     made: Mapping[tuple[str, str], Table], schema: str, target: TableName
 ) -> Table | None:
     """The table that a reference names: in full, in its own schema, or the only one of the name."""
-    parent = made.get(_plain(target)) or made.get((schema, target.name.lower()))
+    parent = made.get(target.folded) or made.get((schema, target.name.lower()))
     if parent is not None or (target.schema and schema):
         return parent
     alike = [table for place, table in made.items() if place[1] == target.name.lower()]
@@ -211,5 +208,5 @@ def _find_parent(
 
 def _own(names: Sequence[str], table: _Table) -> tuple[str, ...]:
     """The names as the columns have them: case does not matter where they are not quoted."""
-    known = {column.name.lower(): column.name for column in table.columns}
+    known = fold(column.name for column in table.columns)
     return tuple(known.get(name.lower(), name) for name in names)

@@ -91,9 +91,9 @@ class Keeper:
                 "--truncate has the table alone here, so --archive-table cannot write another one."
             )
         known = [table.name for table in self.database.schema.tables]
-        lowered = {(name.schema.lower(), name.name.lower()) for name in known}
+        taken = {name.folded for name in known}
         for name in self._copies(reach).values():
-            if (name.schema.lower(), name.name.lower()) in lowered and name not in self._made:
+            if name.folded in taken and name not in self._made:
                 return f"There is a table {name.name} already; --archive-table makes new ones."
         return ""
 

@@ -237,10 +237,9 @@ def _write_copies(scribe: Scribe, found: Preview, archive: str) -> list[Entry]:
         name = TableName(
             root.name.schema, archive if table is root else f"{archive}_{table.name.name}"
         )
-        known = {(one.name.schema.lower(), one.name.name.lower()) for one in database.schema.tables}
-        if (name.schema.lower(), name.name.lower()) in known:
+        if name.folded in {known.name.folded for known in database.schema.tables}:
             raise Refused(
-                f"There is a table {name} already.", "--archive-table NAME names other ones."
+                f"There is a table {name.name} already.", "--archive-table NAME names other ones."
             )
         mine = [piece for piece in pieces if piece.portion.table is table]
         making = database.archive.write_copy_table(name, mine[0].portion, find_left(pieces, table))

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 
-from yeldro.core.model.lookup import nearest
+from yeldro.core.model.lookup import find_named, nearest
 from yeldro.errors import UsageError
 
 
@@ -40,6 +40,11 @@ class Family(StrEnum):
 class TableName:
     schema: str
     name: str
+
+    @property
+    def folded(self) -> tuple[str, str]:
+        """The same for names that differ in case only."""
+        return self.schema.lower(), self.name.lower()
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,12 +176,9 @@ class Table:
         raise KeyError(name)
 
     def find_column(self, text: str) -> Column:
-        """The column that a person named, exactly or but for case. UsageError with the nearest
+        """The column that a person named, in any case. UsageError with the nearest
         names."""
-        for column in self.columns:
-            if column.name == text:
-                return column
-        alike = [column for column in self.columns if column.name.lower() == text.lower()]
+        alike = find_named(text, self.columns, lambda column: [column.name])
         if len(alike) == 1:
             return alike[0]
         raise UsageError(
@@ -398,21 +400,16 @@ class Schema:
         return tuple(name for name in table.column_names if name in wanted)
 
     def find_table(self, text: str) -> Table:
-        """The table that a person named: its label, or `schema.table`, exactly or but for case.
+        """The table that a person named: its label, or `schema.table`, in any case.
 
         UsageError where there is none (with the nearest names) or where the case decides between
         several.
         """
-        named = [
-            (table, {table.label, f"{table.name.schema}.{table.name.name}"})
-            for table in self.tables
-        ]
-        exact = [table for table, names in named if text in names]
-        if exact:
-            return exact[0]
-        alike = [
-            table for table, names in named if text.lower() in {name.lower() for name in names}
-        ]
+        alike = find_named(
+            text,
+            self.tables,
+            lambda table: [table.label, f"{table.name.schema}.{table.name.name}"],
+        )
         if len(alike) == 1:
             return alike[0]
         if alike:

@@ -12,6 +12,7 @@ from sqlglot import exp
 from sqlglot.errors import ParseError, TokenError
 from sqlglot.tokenizer_core import Token
 
+from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Schema, Table
 from yeldro.core.selection.condition import read_condition
 from yeldro.core.selection.selection import Selection, check_table
@@ -300,7 +301,7 @@ def _by_key(tree: exp.Delete, target: Table, name: str) -> exp.Expr:
 
 def _copied_columns(tree: exp.Delete, target: Table, name: str) -> Iterator[str]:
     """Columns by which a statement groups, or compares a row with others of its own table."""
-    known = {column.lower(): column for column in target.column_names}
+    known = fold(target.column_names)
     names = [*_grouped_columns(tree, target), *_twin_columns(tree, target, name)]
     found = dict.fromkeys(known[one.lower()] for one in names if one.lower() in known)
     yield from (column for column in found if column not in target.key)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from sqlglot import exp
 
+from yeldro.core.model.lookup import find_named
 from yeldro.core.model.schema import Column, Schema, Table
 from yeldro.errors import UsageError
 
@@ -97,4 +98,4 @@ def _depth(node: exp.Expr, query: exp.Expr) -> int:
 
 
 def _column(table: Table, name: str) -> Column | None:
-    return next((column for column in table.columns if column.name.lower() == name.lower()), None)
+    return next(iter(find_named(name, table.columns, lambda column: [column.name])), None)

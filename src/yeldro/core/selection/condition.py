@@ -11,7 +11,7 @@ from sqlglot import exp
 from sqlglot.errors import ParseError, TokenError
 from sqlglot.tokenizer_core import Token
 
-from yeldro.core.model.lookup import nearest
+from yeldro.core.model.lookup import fold, nearest
 from yeldro.core.model.schema import Table
 from yeldro.core.model.values import Parameter, Value
 from yeldro.core.selection.parameters import (
@@ -173,7 +173,7 @@ def pointed(text: str, place: int) -> str:
 
 
 def _find_columns(tree: exp.Expr, text: str, table: Table, option: str) -> Iterator[str]:
-    known = {name.lower(): name for name in (*table.column_names, *table.identity)}
+    known = fold((*table.column_names, *table.identity))
     for column in tree.find_all(exp.Column):
         # Inside a subquery it may belong to any of its tables: a caution looks at that.
         if column.find_ancestor(exp.Query) is not None:

@@ -8,6 +8,7 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
+from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Schema, Table
 from yeldro.errors import UsageError
 
@@ -82,7 +83,7 @@ def _read(view: Table, dialect: str) -> exp.Select:
 
 def _exposed(view: Table, query: exp.Select, base: Table) -> dict[str, str]:
     """The columns of the base table that the view shows unchanged, with their names in the view."""
-    known = {name.lower(): name for name in base.column_names}
+    known = fold(base.column_names)
     if query.is_star:
         return {name: name for name in base.column_names if name in view.column_names}
     found: dict[str, str] = {}

@@ -383,12 +383,7 @@ class MariadbDatabase(SqlDatabase):
         """Names of tables may ignore case here."""
         if name in self.schema.by_name:
             return self.schema.by_name[name]
-        lowered = (name.schema.lower(), name.name.lower())
-        alike = (
-            table
-            for table in self.schema.tables
-            if (table.name.schema.lower(), table.name.name.lower()) == lowered
-        )
+        alike = (table for table in self.schema.tables if table.name.folded == name.folded)
         return next(alike, None)
 
     def _find_lasting_engine(self, name: TableName) -> str:

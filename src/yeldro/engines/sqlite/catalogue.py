@@ -11,6 +11,7 @@ from typing import Any
 
 import sqlglot
 
+from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import (
     Column,
     Family,
@@ -118,7 +119,7 @@ def _read_special(sql: str, columns: set[str]) -> Unique | None:
     predicate = sql[tokens[last + 2].start :] if last + 2 < len(tokens) else ""
     if not predicate and all(start == end for start, end in spans):
         return None
-    lowered = {name.lower(): name for name in columns}
+    lowered = fold(columns)
     used = [token.text.lower() for token in tokens[first:]]
     uses = frozenset(lowered[word] for word in used if word in lowered)
     return Unique(parts, uses, parts, predicate)
