@@ -6,6 +6,7 @@ only looks whether each piece of code still stands exactly once in its file, and
 there.
 """
 
+import ast
 import shutil
 import subprocess
 import sys
@@ -36,14 +37,26 @@ def read_mutants() -> list[Mutant]:
 def find_fault(mutant: Mutant) -> str:
     """What is wrong with the row itself, "" where nothing is."""
     path = ROOT / mutant.file
-    count = path.read_text(encoding="utf-8").count(mutant.code) if path.exists() else 0
+    text = path.read_text(encoding="utf-8") if path.exists() else ""
+    count = text.count(mutant.code)
     if count != 1:
         return f"its code stands {count} times in {mutant.file}"
+    if not is_python(text.replace(mutant.code, mutant.without)):
+        return f"without its code {mutant.file} cannot be read as Python"
     for test in mutant.test.split():
         name, _, function = test.partition("::")
         if name.startswith("tests/") and not is_there(ROOT / name, function.partition("[")[0]):
             return f"there is no test {test}"
     return ""
+
+
+def is_python(text: str) -> bool:
+    """A file that cannot be read fails every test, which proves nothing."""
+    try:
+        ast.parse(text)
+    except SyntaxError:
+        return False
+    return True
 
 
 def is_there(path: Path, function: str) -> bool:
