@@ -6,13 +6,17 @@ import ast
 import re
 import string
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import yeldro
 from yeldro.core.model.fact import Fact
+from yeldro.core.model.schema import Table, TableName
 from yeldro.core.run.seal import DEPENDING
+from yeldro.core.run.tally import Line
 from yeldro.words.tell import SENTENCES, tell
 from yeldro.words.voice import Voice
 
@@ -119,3 +123,19 @@ def test_options_are_named_as_a_person_gives_them(
 ) -> None:
     assert typed in tell(Fact(kind, about), Voice.COMMAND_LINE)
     assert written in tell(Fact(kind, about), Voice.FILE)
+
+
+@pytest.mark.parametrize(
+    ("figures", "said"),
+    [
+        ({"to_delete": 1}, "1 row was to be deleted, 0 are gone"),
+        ({"to_move": 2, "moved": 1}, "2 rows were to be moved, 1 is where they should be"),
+        ({"before": 1}, "1 row should be left, there are 3"),
+        ({"dangling": 1, "before": 3, "deleted": 0}, "1 row references a row that is gone"),
+    ],
+)  # fmt: skip
+def test_a_fault_of_a_tally_counts_as_people_do(figures: dict[str, Any], said: str) -> None:
+    table = Table(TableName("", "weirs"), "weirs", "table", (), (), (), (), ())
+    after = 3 if "before" in figures else 0
+    line = replace(Line(table, 0, after), **figures)
+    assert line.fault == f"weirs: {said}"

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import re
+from typing import Any
 
 from yeldro.core.cleanup.kinds import (
     COUNT,
@@ -81,6 +82,24 @@ _OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+
 _NUMBERS = (COUNT, FIRST, SHARE, EXPECT, SAMPLE)
 
 
+def write_key(option: str, value: Any = None) -> str:
+    """`max_rows = 1000` for `max-rows`, "" for an option that no step has. `value` may be (TABLE,
+    RULE)."""
+    key = option.replace("-", "_")
+    kind = (DELETE | DEDUPE).get(key)
+    match value:
+        case _ if kind is None:
+            return ""
+        case None:
+            return f"{key} = true" if kind is FLAG or key == "fill" else key
+        case (table, rule):
+            shown = table if table.isidentifier() else _quote(table)
+            return f'{key} = {{ {shown} = "{rule}" }}'
+        case int() | float():
+            return f"{key} = {value if isinstance(value, int) else f'{value:g}'}"
+    return f"{key} = {_quote(value)}"
+
+
 def _quote(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
@@ -90,17 +109,11 @@ def as_keys(text: str) -> str:
     run stay."""
 
     def write(found: re.Match[str]) -> str:
-        name = found[1].replace("-", "_")
-        kind = (DELETE | DEDUPE).get(name)
-        if kind is None:
-            return found[0]
-        if found[2]:
-            table = found[2] if found[2].isidentifier() else _quote(found[2])
-            return f'{name} = {{ {table} = "{found[3]}" }}'
-        if found[4]:
-            value = found[4].strip('"')
-            written = value.replace(",", "") if kind in _NUMBERS else _quote(value)
-            return f"{name} = {written}"
-        return f"{name} = true" if kind is FLAG or name == "fill" else name
+        option, table, rule, given = found.groups()
+        value: Any = (table, rule) if table else given and given.strip('"')
+        kind = (DELETE | DEDUPE).get(option.replace("-", "_"))
+        if given and kind in _NUMBERS and not given.startswith('"'):
+            value = float(given.replace(",", "")) if "." in given else int(given.replace(",", ""))
+        return write_key(option, value) or found[0]
 
     return _OPTION.sub(write, text)

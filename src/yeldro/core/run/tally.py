@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, fields, replace
 
+from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 
 
@@ -62,29 +63,51 @@ class Line:
         """What differs, in one sentence, or ""."""
         name = self.table.label
         if self.deleted != self.to_delete:
-            return f"{name}: {self.to_delete:,} rows were to be deleted, {self.deleted:,} are gone"
+            return (
+                f"{name}: {_were_to_be(self.to_delete, 'deleted')}, {self.deleted:,} "
+                f"{_are(self.deleted)} gone"
+            )
         if self.detached != self.to_detach:
-            return f"{name}: {self.to_detach:,} rows were to be detached, {self.detached:,} are"
+            return (
+                f"{name}: {_were_to_be(self.to_detach, 'detached')}, {self.detached:,} "
+                f"{_are(self.detached)}"
+            )
         if self.moved != self.to_move:
             return (
-                f"{name}: {self.to_move:,} rows were to be moved, {self.moved:,} are where they "
-                "should be"
+                f"{name}: {_were_to_be(self.to_move, 'moved')}, {self.moved:,} {_are(self.moved)} "
+                "where they should be"
             )
         if self.filled != self.to_fill:
-            return f"{name}: {self.to_fill:,} rows were to be filled, {self.filled:,} are"
+            return (
+                f"{name}: {_were_to_be(self.to_fill, 'filled')}, {self.filled:,} "
+                f"{_are(self.filled)}"
+            )
         if self.restored != self.to_restore:
             where = f" ({', '.join(self.differing)} differs)" if self.differing else ""
             return (
-                f"{name}: {self.to_restore:,} rows were to be restored, {self.restored:,} are as "
-                f"they were{where}"
+                f"{name}: {_were_to_be(self.to_restore, 'restored')}, {self.restored:,} "
+                f"{_are(self.restored)} as they were{where}"
             )
         # The sum says what single counts cannot: that no other row came or went in between.
         if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
             should = self.before - self.deleted + self.inserted
-            return f"{name}: {should:,} rows should be left, there are {self.after:,}"
+            return (
+                f"{name}: {count(should, 'row')} should be left, there {_are(self.after)} "
+                f"{self.after:,}"
+            )
         if self.dangling:
-            return f"{name}: {self.dangling:,} rows reference a row that is gone"
+            point = "references" if self.dangling == 1 else "reference"
+            return f"{name}: {count(self.dangling, 'row')} {point} a row that is gone"
         return ""
+
+
+def _are(number: int) -> str:
+    return "is" if number == 1 else "are"
+
+
+def _were_to_be(number: int, done: str) -> str:
+    """`1 row was to be deleted`, `2 rows were to be deleted`."""
+    return f"{count(number, 'row')} {'was' if number == 1 else 'were'} to be {done}"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
