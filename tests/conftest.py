@@ -20,7 +20,7 @@ from yeldro.demo.larkwater import make_larkwater
 
 settings.register_profile(
     "yeldro",
-    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "40")),
+    max_examples=int(os.environ.get("YELDRO_EXAMPLES", "20")),
     deadline=None,
     derandomize="YELDRO_EXAMPLES" not in os.environ,
     suppress_health_check=list(HealthCheck),

@@ -81,6 +81,7 @@ def fails_without(mutant: Mutant) -> bool:
             "PYTHONPATH": str(copy / "src"),
             "PATH": "/usr/bin:/bin",
             "YELDRO_NO_SHRINK": "1",
+            "YELDRO_EXAMPLES": "60",
             "CI": "1",
         }
         run = subprocess.run(command, cwd=copy, env=environment, capture_output=True, text=True)

@@ -1,1 +1,0 @@
-DELETE FROM alerts WHERE id < 9;
