@@ -140,6 +140,10 @@ class Server:
             )
 
 
+def rows(server: Server, *tables: str) -> list[list[tuple[Any, ...]]]:
+    return [sorted(server.query(f"SELECT * FROM {name}"), key=repr) for name in tables]
+
+
 @contextmanager
 def served(engine: str, folder: Path) -> Iterator[Server]:
     """A new database on an engine. Where the server is missing the test is skipped, or fails under

@@ -31,7 +31,7 @@ REFUSED = [
     (["preview", "stations", "--where", "id = 1 -- all"], 2, "comment", ""),
     (["preview", "stations", "--where", "code = 'LW"], 2, "not closed", ""),
     (["preview", "stations", "--where", "nosuch(id) = 1"], 2, "no such function", "nosuch(id)"),
-    (["preview", "stations", "--where", "id = (SELECT x FROM rivers)"], 2, "no such column", ""),
+    (["preview", "stations", "--where", "id = (SELECT x FROM rivers)"], 2, "There is no column 'x' in rivers", ""),
     (["preview", "stations", "--where", "id = :n"], 2, "needs a value for :n", "-p n="),
     (["preview", "stations", "--where", "id = :n", "-p", "n=twelve"], 2, "parameter n is not a valid integer", "12"),
     (["preview", "stations", "--where", "id = :n", "-p", "n:int=1"], 2, "unknown type 'int'", "integer"),

@@ -112,7 +112,7 @@ def test_each_fact_has_a_sentence_and_each_sentence_a_fact() -> None:
         ("refused.too-many", {"rows": 1, "limit": 1500}, "1 row, more than --max-rows 1,500.", "1 row, more than max_rows = 1500."),
         ("lift.delete", {"table": "weirs"}, "--dependents weirs=delete", 'dependents = { weirs = "delete" }'),
         ("lift.delete", {"table": "a.b c"}, "--dependents a.b c=delete", 'dependents = { "a.b c" = "delete" }'),
-        ("refused.too-large-share", {"rows": 2, "share": 50, "table": "weirs", "limit": 12.5}, "2 rows are 50.0 % of weirs, more than --max-share 12.5.", "more than max_share = 12.5."),
+        ("refused.too-large-share", {"rows": 2, "share": "50.0 %", "table": "weirs", "limit": 12.5}, "2 rows are 50.0 % of weirs, more than --max-share 12.5.", "more than max_share = 12.5."),
         ("refused.lasting", {"what": "It stays"}, "It stays; --no-rollback says", "It stays; --no-rollback says"),
         ("lift.fill", {}, "--fill", "fill = true"),
         ("hint.key", {"key": "7"}, "--key 7 identifies", 'key = "7" identifies'),

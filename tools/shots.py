@@ -19,6 +19,7 @@ CLOSED = "--where \"closed_on < '2019-01-01'\""
 SHOTS = {
     "survey": "yeldro survey",
     "survey-table": "yeldro survey stations",
+    "findings": "yeldro survey --findings",
     "preview": f"yeldro preview stations {CLOSED} --show name",
     "cautions": 'yeldro preview stations --where "is_trial = 1 OR river_id = 4 AND closed_on <> '
     'NULL" --show name',
@@ -32,7 +33,7 @@ SHOTS = {
     " --groups 3 --yes",
     "cleanup": "cat observers-twice.toml && echo && yeldro run observers-twice.toml --explain",
     "run": "yeldro run spring-cleaning.toml --yes",
-    "seal": "yeldro run closed-stations.toml -p closed_before=2016-07-01 --yes --show-changes",
+    "seal": "yeldro run closed-stations.toml -p closed_before=2016-07-01 --show-changes",
     "script": "yeldro script alerts.toml --no-archive",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",

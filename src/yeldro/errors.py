@@ -8,6 +8,7 @@
     │   ├── BadStatement       the database could not make sense of a statement
     │   ├── NotCommitted       the database itself said that it did not commit
     │   ├── Locked             somebody else held a lock for too long
+    │   ├── TookTooLong        a statement took longer than we, or the server, allow
     │   └── ArchiveFailed      the archive or the run record cannot be written or read
     └── Interrupted      130   Ctrl-C
 
@@ -56,6 +57,10 @@ class NotCommitted(DatabaseFailed):
 
 
 class Locked(DatabaseFailed):
+    pass
+
+
+class TookTooLong(DatabaseFailed):
     pass
 
 

@@ -615,7 +615,7 @@ class RunOptions(StepOptions, ChangingOptions):
         Kind.FLAG, Group.OUTPUT, "", "Say in plain sentences what the file does; run nothing."
     )
     show_changes: bool = option(
-        Kind.FLAG, Group.OUTPUT, "", "Show which rows came and went since the file was sealed."
+        Kind.FLAG, Group.OUTPUT, "", "Only show which rows came and went since it was sealed."
     )
     quiet: bool = option(
         Kind.FLAG, Group.OUTPUT, "", "Say nothing where nothing matched, and no preview."
@@ -691,6 +691,23 @@ class SurveyOptions(DatabaseOptions):
     """yeldro survey"""
 
     tables: tuple[str, ...] = ()
+    wait: float = option(
+        Kind.SECONDS,
+        Group.LIMITS,
+        "SECONDS",
+        "How long a table may take; then a part of it.",
+        default=10,
+    )
+    holding: str | None = option(
+        Kind.TEXT, Group.ROWS, "VALUE", "Where this value stands: tables and columns."
+    )
+    findings: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "What could be cleaned up, with the line that shows it."
+    )
+    by_size: bool = option(Kind.FLAG, Group.OUTPUT, "", "The tables with the most rows first.")
+    whole: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Every table and every caution, however many.", flag="--all"
+    )
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,8 +11,8 @@ from typing import Any
 import pytest
 
 from tests.conftest import Yeldro
-from tests.engines.test_unseen import FAMILY, on, rows
-from tests.servers import Server, login
+from tests.engines.test_unseen import FAMILY, on
+from tests.servers import Server, login, rows
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), up INTEGER, depth FLOAT,"

@@ -18,7 +18,7 @@ import pymysql
 import pytest
 
 from tests.conftest import Result, Yeldro
-from tests.servers import Server, login
+from tests.servers import Server, login, rows
 from yeldro.engines.postgresql.connection import PostgresqlDatabase
 from yeldro.engines.shared.gate import Gate
 from yeldro.errors import DatabaseFailed
@@ -27,10 +27,6 @@ from yeldro.errors import DatabaseFailed
 def on(*engines: str) -> pytest.MarkDecorator:
     """Only on these engines: what is tried is a thing of theirs."""
     return pytest.mark.parametrize("any_server", engines, indirect=True)
-
-
-def rows(server: Server, *tables: str) -> list[list[tuple[Any, ...]]]:
-    return [sorted(server.query(f"SELECT * FROM {name}"), key=repr) for name in tables]
 
 
 def there_and_back(yeldro: Yeldro, server: Server, tables: Sequence[str], *line: str) -> Result:

@@ -59,5 +59,6 @@ def show_history(options: HistoryOptions) -> int:
             screen.write_line(line)
         screen.end_lines()
     else:
-        screen.show(render_run(records[0]) if options.run else render_history(records))
+        folder = find_records_folder(options.archive)
+        screen.show(render_run(records[0]) if options.run else render_history(records, folder))
     return 0

@@ -18,7 +18,6 @@ from yeldro.core.run.tally import Tally
 from yeldro.report.duplicates import render_merging
 from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
-from yeldro.report.seal import render_changes
 from yeldro.report.tally import render_tally
 
 
@@ -26,9 +25,7 @@ def show_step(screen: Screen, found: Preview, number: int) -> None:
     """A preview, under the name of its step where it has a number."""
     if number:
         screen.show([Text(f"\nStep {number}, {found.step}", style="bold")])
-    screen.show(
-        render_merging(found) if found.duplicates else render_preview(found, screen.width, "")
-    )
+    screen.show(render_merging(found) if found.duplicates else render_preview(found, None))
 
 
 class Person:
@@ -49,7 +46,6 @@ class Person:
         self.asked_last = False
         self.shown = 0
         self.several = False
-        self.shows_changes = False
         self.quiet = False
         self.bar = Bar(done)
 
@@ -57,8 +53,6 @@ class Person:
         self.shown += 1
         if self.screen.format == "text" and not self.quiet:
             show_step(self.screen, preview, self.shown if self.several else 0)
-            if self.shows_changes:
-                self.screen.show(render_changes(preview))
             if self.warning and preview.reach.matched and not preview.refusals:
                 self.screen.note(f"\n{self.warning}")
                 self.warning = ""

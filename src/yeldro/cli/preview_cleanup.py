@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -11,7 +11,7 @@ from yeldro.cli.cleanup_jobs import ChosenSteps, ask_value, make_jobs, open_for
 from yeldro.cli.person import show_step
 from yeldro.cli.saving import seal_cleanup
 from yeldro.cli.screen import Screen
-from yeldro.cli.steps import read_values
+from yeldro.cli.steps import choose_steps, read_values
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.run.preview import Preview
@@ -26,17 +26,18 @@ from yeldro.usecases import run as running
 from yeldro.words.tell import tell, voice_of
 
 
-def preview_cleanup(options: PreviewOptions) -> int:
-    """Show every step of a cleanup file as the data is now, and seal it if that is asked for.
-    Returns the status."""
+def preview_cleanup(options: PreviewOptions, names: Sequence[str] = ()) -> int:
+    """Show the steps of a cleanup file as the data is now, all or those that are named, and seal it
+    if that is asked for. Returns the status."""
     path = Path(options.table)
     cleanup = load_cleanup(path)
     screen = Screen(options.format)
     if screen.format == "csv":
         raise UsageError("A cleanup file is shown as text or as JSON.")
     asks = screen.format == "text" and sys.stdin.isatty()
-    values = read_values(cleanup, cleanup.steps, options.parameters, ask_value if asks else None)
-    chosen = ChosenSteps(path, cleanup, cleanup.steps, values)
+    steps = choose_steps(cleanup, names)
+    values = read_values(cleanup, steps, options.parameters, ask_value if asks else None)
+    chosen = ChosenSteps(path, cleanup, steps, values)
     documents: list[Document] = []
     status, settled = 0, False
     with open_for(chosen, options, Mode.READ) as database:

@@ -22,13 +22,14 @@ _PATIENCE = 2.0
 class Bar:
     """Rows, rate and time left. Without a terminal it stays silent."""
 
-    def __init__(self, done: str) -> None:
-        self.done = done
+    def __init__(self, done: str, what: str = "rows") -> None:
+        self.words = f"{what} {done}"
         self._began = 0.0
         self._progress: Progress | None = None
         self._task = TaskID(0)
 
-    def move(self, rows: int, total: int) -> None:
+    def move(self, rows: int, total: int, now: str = "") -> None:
+        """`now` stands in the place of the rate: what is worked on."""
         self._began = self._began or time.monotonic()
         passed = time.monotonic() - self._began
         if self._progress is None and sys.stderr.isatty() and passed > _PATIENCE and rows < total:
@@ -38,14 +39,14 @@ class Bar:
                 TextColumn("{task.fields[rate]}"),
                 TimeRemainingColumn(),
             )
-            words = TextColumn(f"rows {self.done}")
+            words = TextColumn(self.words)
             self._progress = Progress(
                 *columns, words, console=Console(file=sys.stderr), transient=True
             )
             self._task = self._progress.add_task("", total=total, rate="")
             self._progress.start()
         if self._progress:
-            self._progress.update(self._task, completed=rows, rate=f"{rows / passed:,.0f}/s")
+            self._progress.update(self._task, completed=rows, rate=now or f"{rows / passed:,.0f}/s")
             if rows >= total:
                 self.stop()
 

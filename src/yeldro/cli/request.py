@@ -39,6 +39,7 @@ from yeldro.options import (
     RowsOptions,
     RunOptions,
     SelectionOptions,
+    SurveyOptions,
     TableOptions,
     options_of,
 )
@@ -165,9 +166,10 @@ def make_run_line(options: RunOptions) -> str:
     return " ".join(map(quote_word, words))
 
 
-def make_line(command: str, options: TableOptions) -> str:
+def make_line(command: str, options: TableOptions | SurveyOptions) -> str:
     """A command that chooses these rows, as a person would type it."""
-    words = ["yeldro", command, options.table]
+    tables = options.tables if isinstance(options, SurveyOptions) else (options.table,)
+    words = ["yeldro", command, *tables]
     if options.db:
         words += ["--db", without_password(options.db)]
     for one in options_of(type(options)):

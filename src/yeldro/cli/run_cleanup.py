@@ -9,6 +9,7 @@ from pathlib import Path
 from yeldro.cli.cleanup_jobs import ChosenSteps, ask_value, make_jobs
 from yeldro.cli.person import Person
 from yeldro.cli.place import find_cleanup_database
+from yeldro.cli.preview_cleanup import preview_cleanup
 from yeldro.cli.request import make_run_line
 from yeldro.cli.run_command import Command, run_command
 from yeldro.cli.screen import Screen
@@ -17,7 +18,7 @@ from yeldro.core.cleanup.cleanup import Cleanup
 from yeldro.core.database.connection import Database
 from yeldro.core.run.outcome import RunResult
 from yeldro.errors import YeldroError
-from yeldro.options import RunOptions
+from yeldro.options import PreviewOptions, RunOptions
 from yeldro.report.explanation import render_explanation
 from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.log import Log, describe_run
@@ -29,7 +30,8 @@ from yeldro.usecases import run as running
 def run_cleanup(options: RunOptions) -> int:
     """Run the steps of a cleanup file, in one transaction, and leave a line in the log where there
     is one."""
-    log = Log(options.log) if options.log and not options.explain else None
+    only_looks = options.explain or options.show_changes
+    log = Log(options.log) if options.log and not only_looks else None
     name = Path(options.cleanup).name
     try:
         status, told = _run_cleanup(options)
@@ -56,6 +58,8 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
     cleanup = load_cleanup(path)
     if options.explain:
         return _explain(cleanup, Screen(options.format)), ""
+    if options.show_changes:
+        return preview_cleanup(_read_preview(options), options.step), ""
     steps = choose_steps(cleanup, options.step)
     asks = not (options.yes or options.format == "json") and sys.stdin.isatty()
     values = read_values(cleanup, steps, options.parameters, ask_value if asks else None)
@@ -69,7 +73,6 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
         nonlocal told
         database.exclude(f"yeldro run {path.name}")
         person.several = len(steps) > 1
-        person.shows_changes = options.show_changes
         jobs = make_jobs(database, chosen)
         compare = partial(find_difference, path)
         result = running.run(database, jobs, manner, person, keeping, chosen.limits, compare)
@@ -77,6 +80,19 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
         return result
 
     return run_command(Command("run", options, make_run_line(options)), work, place), told
+
+
+def _read_preview(options: RunOptions) -> PreviewOptions:
+    """The look at a file that shows what changed since it was sealed."""
+    return PreviewOptions(
+        table=options.cleanup,
+        db=options.db,
+        wait=options.wait,
+        format=options.format,
+        parameters=options.parameters,
+        allow_function=options.allow_function,
+        show_changes=True,
+    )
 
 
 def _explain(cleanup: Cleanup, screen: Screen) -> int:

@@ -9,6 +9,8 @@ from pathlib import Path
 
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
 from yeldro.cli.place import from_file, name_database
+from yeldro.cli.request import quote_word
+from yeldro.cli.screen import Screen
 from yeldro.cli.steps import make_cleanup, make_reviewed, read_values
 from yeldro.core.cleanup.cleanup import Cleanup, Step
 from yeldro.core.database.connection import Database
@@ -63,6 +65,7 @@ def save_cleanup(
         options = replace(options, keys_from=from_file(path, options.keys_from or ""))
     cleanup = make_cleanup(options, selection, name_database(path, options.db))
     save_file(path, _keep_written(path, cleanup))
+    Screen("text").note(f"Wrote {path}: yeldro run {quote_word(str(path))} does the same again.")
     if options.seal:
         saved = load_cleanup(path)
         values = read_values(saved, saved.steps, (), None)

@@ -67,11 +67,16 @@ class Screen:
     def width(self) -> int:
         return self._out.width
 
+    @property
+    def height(self) -> int | None:
+        """The lines of the terminal, None where there is none."""
+        return self._out.height if self._out.is_terminal else None
+
     def show(self, parts: Iterable[RenderableType]) -> None:
         """Write a result for people."""
         for part in parts:
             with self._out.capture() as captured:
-                self._out.print(part, soft_wrap=isinstance(part, Text | str), markup=False)
+                self._out.print(part, markup=False, crop=False)
             lines = captured.get().removesuffix("\n").split("\n")
             self._write("".join(f"{line.rstrip()}\n" for line in lines))
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
+from rich.cells import cell_len, set_cell_size
 from rich.text import Text
 
 from yeldro.core.model.action import Action
@@ -14,8 +16,8 @@ from yeldro.core.model.visible import one_line
 WIDEST = 40
 ACTION_STYLES = {
     Action.DELETE: "red",
-    Action.DETACH: "yellow",
-    Action.MOVE: "cyan",
+    Action.DETACH: "magenta",
+    Action.MOVE: "bold",
     Action.FILL: "green",
     Action.STOP: "bold red",
 }
@@ -27,18 +29,60 @@ def render_cell(value: Any, widest: int = WIDEST) -> Text:
     if value is None:
         return Text("NULL", style="dim italic")
     if isinstance(value, bytes | memoryview):
-        data = bytes(value)
-        return Text(cut(f"X'{data[:widest].hex().upper()}'", widest), style="dim")
+        return Text(_write_bytes(bytes(value), widest), style="dim")
     if not isinstance(value, str):
         return Text(str(value).lower() if isinstance(value, bool) else str(value))
-    shown = one_line(value[: widest * 2])
-    if value == "" or value.strip() != value or value == "NULL":
-        shown = f"'{shown}'"
-    return Text(cut(shown, widest))
+    return Text(cut(_write_text(value), widest))
+
+
+def render_column(values: Sequence[Any]) -> list[Text]:
+    """The values of one column. Where long texts begin alike, they are cut in the middle, so that
+    their ends tell them apart."""
+    cells = [render_cell(value) for value in values]
+    shown = {(cell.plain, value) for cell, value in zip(cells, values, strict=True) if is_cut(cell)}
+    if len({plain for plain, _ in shown}) == len(shown):
+        return cells
+    return [
+        Text(cut_middle(_write_text(value))) if isinstance(value, str) and is_cut(cell) else cell
+        for cell, value in zip(cells, values, strict=True)
+    ]
+
+
+def is_cut(cell: Text) -> bool:
+    return cell.plain.endswith("…")
+
+
+def _write_text(value: str) -> str:
+    if len(value) > 4 * WIDEST:  # of a huge text nobody sees more than its ends
+        value = value[: 2 * WIDEST] + value[-2 * WIDEST :]
+    shown = one_line(value)
+    is_plain = value and value.strip() == value and value != "NULL"
+    return shown if is_plain else f"'{shown}'"
+
+
+def _write_bytes(data: bytes, widest: int) -> str:
+    """Where they are cut, how many there are."""
+    whole = f"X'{data[:widest].hex().upper()}'"
+    if len(data) <= widest and len(whole) <= widest:
+        return whole
+    length = f"… ({len(data):,} bytes)"
+    return whole[: max(4, widest - len(length))] + length
 
 
 def cut(text: str, widest: int = WIDEST) -> str:
-    return text if len(text) <= widest else text[: widest - 1] + "…"
+    """At most so many columns of the terminal, in which some letters take two."""
+    return text if cell_len(text) <= widest else f"{set_cell_size(text, widest - 1).rstrip()}…"
+
+
+def cut_middle(text: str, widest: int = WIDEST) -> str:
+    """The beginning and the end of a text."""
+    if cell_len(text) <= widest:
+        return text
+    half = (widest - 1) // 2
+    end = text[-half:]
+    while cell_len(end) > half:
+        end = end[1:]
+    return f"{set_cell_size(text, half).rstrip()}…{end}"
 
 
 def is_number(value: Any) -> bool:

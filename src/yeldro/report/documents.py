@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from yeldro.core.cautions.caution import Caution
+from yeldro.core.cautions.no_match import NoMatch
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.model.visible import is_plain
 from yeldro.core.review.verdict import Review
@@ -16,8 +17,10 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.survey.map import TableMap
 from yeldro.core.survey.survey import Close, TableSurvey
 from yeldro.errors import YeldroError
+from yeldro.report.findings import WriteLine
 from yeldro.report.seal import make_changes
 from yeldro.store.run_facts import describe_reach, describe_tally
+from yeldro.usecases.findings import Findings, Holdings
 from yeldro.words.tell import tell, tell_maybe, voice_of
 from yeldro.words.voice import Voice
 
@@ -70,6 +73,55 @@ def make_error(error: YeldroError) -> Document:
 
 def make_survey(database: str, tables: Sequence[TableSurvey]) -> Document:
     return {"kind": "survey", "database": database, "tables": [_table(table) for table in tables]}
+
+
+def _make_no_match(one: NoMatch) -> Document:
+    listed = {"alike": one.alike, "near": one.near, "common": one.common}
+    return {
+        "condition": one.written,
+        "column": one.column.name,
+        **{
+            name: [{"value": value, "rows": rows} for value, rows in values]
+            for name, values in listed.items()
+        },
+    }
+
+
+def make_findings(database: str, findings: Findings, write_line: WriteLine) -> Document:
+    return {
+        "kind": "survey",
+        "database": database,
+        "findings": [
+            {
+                "name": one.name,
+                "table": one.table.label,
+                "rows": one.rows,
+                "sampled": one.sampled or None,
+                "message": tell(one.found),
+                "line": write_line(one.way),
+            }
+            for one in findings.found
+        ],
+        "unseen": [table.label for table in findings.unseen],
+    }
+
+
+def make_holdings(database: str, holdings: Holdings, write_line: WriteLine) -> Document:
+    return {
+        "kind": "survey",
+        "database": database,
+        "holding": [
+            {
+                "table": one.holder.way.table.label,
+                "column": one.holder.column.name,
+                "rows": one.rows,
+                "sampled": one.sampled or None,
+                "line": write_line(one.holder.way),
+            }
+            for one in holdings.found
+        ],
+        "unseen": [table.label for table in holdings.unseen],
+    }
 
 
 def _table(one: TableSurvey) -> Document:
@@ -139,6 +191,7 @@ def make_preview(preview: Preview) -> Document:
         "stops": make_stops(preview),
         "cautions": make_cautions(preview.cautions, voice_of(preview)),
         "parts": [{"condition": part.text, "rows": part.rows} for part in preview.parts],
+        "no_matches": [_make_no_match(one) for one in preview.no_matches],
         "hints": [tell(one, voice_of(preview)) for one in preview.hints],
         "refusals": [tell(one, voice_of(preview)) for one in preview.refusals],
         **make_changes(preview),

@@ -19,7 +19,7 @@ from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell
 from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops
 from yeldro.report.grids import render_grid
-from yeldro.report.preview import render_parts, render_stops
+from yeldro.report.preview import Next, render_next, render_parts, render_stops
 from yeldro.store.run_facts import describe_reach
 from yeldro.words.tell import tell, voice_of
 
@@ -27,7 +27,7 @@ from yeldro.words.tell import tell, voice_of
 _WIDEST_BAR = 30
 
 
-def render_merging(preview: Preview, next_line: str = "") -> Iterator[RenderableType]:
+def render_merging(preview: Preview, following: Next | None = None) -> Iterator[RenderableType]:
     """The duplicates, and everything that removing the surplus rows would touch."""
     found = preview.duplicates
     assert found
@@ -58,13 +58,8 @@ def render_merging(preview: Preview, next_line: str = "") -> Iterator[Renderable
         yield Text(f"\n{tell(hint, voice_of(preview))}")
     yield from render_stops(preview.reach.stops, voice_of(preview))
     yield from render_cautions(preview.cautions, voice_of(preview))
-    if next_line:
-        yield Text(
-            "\nNext, once this is what you expect:"
-            if not preview.refusals
-            else "\nCommand once nothing blocks it:"
-        )
-        yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
+    if following:
+        yield from render_next(following, is_stopped=bool(preview.refusals))
 
 
 def _key(table: Table, row: Row) -> str:
@@ -223,7 +218,7 @@ def _marked(value: object, first: object) -> Text:
     return (
         cell
         if (type(value), value) == (type(first), first)
-        else Text.assemble(("≠ ", "yellow"), cell)
+        else Text.assemble(("≠ ", "bold"), cell)
     )
 
 

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from yeldro.core.model.plural import count
+from yeldro.report.cells import cut
 from yeldro.report.documents import Document
 from yeldro.report.grids import render_grid
 from yeldro.report.spreadsheet import render_line
 from yeldro.store.run_facts import PartFacts, RunFacts
 from yeldro.store.run_record import RunRecord
 
-_STYLES = {"committed": "green", "in-doubt": "bold yellow", "running": "cyan", "rolled-back": "dim"}
+_STYLES = {"committed": "green", "in-doubt": "bold red", "running": "cyan", "rolled-back": "dim"}
 _FIELDS = (
     "run",
     "began",
@@ -52,10 +55,15 @@ def _describe(record: RunRecord) -> dict[str, Any]:
         "database": facts["database"],
         "by": facts["by"],
         "outcome": record.outcome,
-        "rows": sum(part["rows"] for part in facts["reach"]),
+        "rows": sum(part["rows"] for part in facts["reach"]) if _may_last(record) else 0,
         "restored": record.restored or None,
         "archive_bytes": record.size,
     }
+
+
+def _may_last(record: RunRecord) -> bool:
+    """Whether what the run did stands in the database, as far as anybody knows."""
+    return record.outcome in ("committed", "in-doubt", "running")
 
 
 def make_history(records: Sequence[RunRecord]) -> Document:
@@ -71,11 +79,13 @@ def render_history_lines(records: Sequence[RunRecord]) -> Iterator[str]:
         yield render_line(list(_describe(record).values()))
 
 
-def render_history(records: Sequence[RunRecord]) -> Iterator[RenderableType]:
+def render_history(records: Sequence[RunRecord], folder: Path) -> Iterator[RenderableType]:
     if not records:
-        yield Text("No run has left a record here.")
+        yield Text(f"No run has left a record in {folder}.")
         return
-    titles = ("run", "what", "where", "by", "outcome", "rows", "restored", "archive")
+    yield Text(f"{count(len(records), 'run')} in {folder}", style="bold")
+    yield ""
+    titles = ("run", "began", "database", "what", "asked", "outcome", "rows", "restored", "archive")
     right = ("rows", "archive")
     yield render_grid(titles, [_cells(record) for record in records], right)
 
@@ -84,14 +94,22 @@ def _cells(record: RunRecord) -> list[object]:
     one = _describe(record)
     return [
         one["run"],
-        f"{one['kind']} {one['table']}",
+        one["began"][:16].replace("T", " "),
         one["database"],
-        one["by"],
+        f"{one['kind']} {one['table']}",
+        cut(_find_asked(record.facts)),
         Text(one["outcome"], style=_STYLES.get(one["outcome"], "")),
         one["rows"],
         one["restored"] or "",
         _size(record.size),
     ]
+
+
+def _find_asked(facts: RunFacts) -> str:
+    """What came after the table, or the file, in the command: the condition, most of all."""
+    rest = facts["asked"].partition(f"yeldro {facts['kind']} ")[2]
+    *_, options = rest.partition(" ")
+    return re.sub(r"^--db \S+ ?", "", options)
 
 
 def _size(size: int) -> str:
@@ -122,7 +140,7 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
     if facts["cautions"]:
         yield Text("\nCautions", style="bold")
     for caution in facts["cautions"]:
-        yield Text(f"  {caution}", style="yellow")
+        yield Text(f"  {caution}", style="bold")
 
 
 def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:

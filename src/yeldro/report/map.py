@@ -44,7 +44,7 @@ def _lines(found: TableMap) -> Iterator[list[object]]:
             reference for reference in found.references if reference.child is table
         ]
         rows = [_counts(found, table)] if found.counts else []
-        cycle = Text(", ".join(map(str, numbers[table])), style="yellow")
+        cycle = Text(", ".join(map(str, numbers[table])), style="bold")
         first: list[object] = [place, table.label, *rows]
         for reference in own or [None]:
             shown = (

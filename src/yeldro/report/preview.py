@@ -3,26 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from rich.console import RenderableType
 from rich.text import Text
 
+from yeldro.core.cautions.no_match import NoMatch
 from yeldro.core.model.action import Action
-from yeldro.core.model.plural import count
+from yeldro.core.model.plural import count, percent
 from yeldro.core.reach.reach import Part, Stop
 from yeldro.core.run.preview import Preview
 from yeldro.report.cautions import render_cautions
-from yeldro.report.cells import ACTION_STYLES
-from yeldro.report.grids import left_out, render_grid, render_rows
+from yeldro.report.cells import ACTION_STYLES, render_cell
+from yeldro.report.command_line import CommandLine
+from yeldro.report.grids import render_grid, render_rows
 from yeldro.words.tell import tell, tell_maybe, voice_of
 from yeldro.words.voice import Voice
 
 
-def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[RenderableType]:
-    """`next_line` is the command that would follow, "" where none is wanted."""
+@dataclass(frozen=True)
+class Next:
+    """The command that would follow a preview. Something else may block it still; rows of the
+    tables `detached` could be deleted as well."""
+
+    line: str
+    is_blocked: bool = False
+    detached: tuple[str, ...] = ()
+
+
+def render_preview(preview: Preview, following: Next | None) -> Iterator[RenderableType]:
+    """`following` is the command that would follow, None where none is wanted."""
     reach = preview.reach
     table = reach.selection.table
-    share = f" ({100 * reach.matched / reach.table_rows:.1f} %)" if reach.table_rows else ""
+    share = f" ({percent(reach.matched, reach.table_rows)})" if reach.table_rows else ""
     yield Text(
         f"{table.label} in {preview.title}: {reach.matched:,} of {count(reach.table_rows, 'row')} "
         f"match{share}",
@@ -40,40 +53,63 @@ def render_preview(preview: Preview, width: int, next_line: str) -> Iterator[Ren
         yield ""
         yield render_grid(("rows that meet", "rows"), parts, right=("rows",))
     if reach.matched:
-        yield from _sample(preview, width)
+        yield from _sample(preview)
         yield from render_parts(preview)
+    for one in preview.no_matches:
+        yield from _render_no_match(one)
     yield from render_stops(reach.stops, voice_of(preview))
     for hint in preview.hints:
         yield Text(f"\n{tell(hint, voice_of(preview))}")
     yield from render_cautions(preview.cautions, voice_of(preview))
-    if next_line and reach.matched:
+    if following and reach.matched:
+        yield from render_next(following, is_stopped=bool(preview.refusals))
+
+
+def render_next(following: Next, *, is_stopped: bool) -> Iterator[RenderableType]:
+    if following.is_blocked:
+        yield Text("\nCommand once nothing blocks it:")
+    elif is_stopped:
+        yield Text("\nCommand with all that it needs:")
+    else:
+        yield Text("\nNext, once this is what you expect:")
+    yield CommandLine(following.line)
+    for label in following.detached:
         yield Text(
-            "\nNext, once this is what you expect:"
-            if not preview.refusals
-            else "\nCommand once nothing blocks it:"
+            f"  (detach keeps the rows of {label} and clears their reference; {label}=delete would "
+            "delete them)",
+            style="dim",
         )
-        yield Text(f"  {next_line}", style="bold", no_wrap=True, overflow="ignore")
 
 
-def _sample(preview: Preview, width: int) -> Iterator[RenderableType]:
+def _sample(preview: Preview) -> Iterator[RenderableType]:
     if not preview.sample:
         return
-    keep = len(preview.selection.table.key) + len(preview.selection.columns)
-    shown = render_rows(preview.columns, preview.sample, width, max(1, keep))
     yield ""
-    yield shown
-    notes = []
+    yield render_rows(preview.columns, preview.sample)
     if rest := preview.reach.matched - len(preview.sample):
-        notes.append(
-            f"{count(rest, 'more row')}; {'sample' if preview.step else '--sample'} all shows "
-            "every one"
+        option = "sample" if preview.step else "--sample"
+        yield Text(f"  ({count(rest, 'more row')}; {option} all shows every one)", style="dim")
+
+
+def _render_no_match(one: NoMatch) -> Iterator[RenderableType]:
+    """What the column holds instead of what was asked for."""
+    yield Text(f"\nNo row meets {one.written}. Of {one.column.name}:", style="bold")
+    rows = [
+        (what, ", ".join(f"{_quote(value)} ({count(rows, 'row')})" for value, rows in values))
+        for what, values in (
+            ("differing by case or spaces alone", one.alike),
+            ("nearest", one.near),
+            ("most common", one.common),
         )
-    if more := left_out(preview.columns, shown):
-        notes.append(
-            f"no room for {', '.join(more)}; {'show' if preview.step else '--show'} picks columns"
-        )
-    if notes:
-        yield Text(f"  ({'; '.join(notes)})", style="dim")
+        if values
+    ]
+    yield render_grid(("", ""), rows)
+
+
+def _quote(value: object) -> str:
+    """Texts in quotes, so that blanks at their ends are seen."""
+    shown = render_cell(value).plain
+    return f"'{shown}'" if isinstance(value, str) and shown[:1] != "'" else shown
 
 
 def render_stops(

@@ -27,7 +27,7 @@ def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
     titles = [_COLUMNS[place] for place in used]
     yield render_grid(titles, [[row[place] for place in used] for row in rows], right=titles[1:])
     for note in map(tell, plan.notes):
-        yield Text(f"  {note}", style="yellow")
+        yield Text(f"  {note}", style="bold")
 
 
 def _cells(part: RestorePart, *, several: bool) -> list[object]:

@@ -58,7 +58,7 @@ def _verdict(verdict: Verdict) -> Iterator[RenderableType]:
         yield Text(f"  {note}")
     for caution in (*verdict.doubts, *verdict.cautions):
         yield Padding(
-            Text.assemble((f"{caution.name}: ", "yellow"), tell(caution.found)), (0, 0, 0, 2)
+            Text.assemble((f"{caution.name}: ", "bold"), tell(caution.found)), (0, 0, 0, 2)
         )
 
 

@@ -13,33 +13,66 @@ from yeldro.core.database.column_profile import ColumnProfile
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.survey.survey import SAMPLE, Close, TableSurvey
-from yeldro.report.cautions import render_cautions
+from yeldro.report.cautions import render_cautions, render_kinds
 from yeldro.report.cells import cut, render_cell
-from yeldro.report.grids import left_out, render_grid, render_rows
+from yeldro.report.grids import count_lines, render_grid, render_rows
+
+# Titles, blank lines, the last lines of an overview, and the command before it.
+_OTHER_LINES = 15
+# So many of each are listed on the smallest screen.
+_FEWEST = 5
 
 
 def render_survey(
-    database: str, tables: Sequence[TableSurvey], width: int
+    database: str, tables: Sequence[TableSurvey], height: int | None = None
 ) -> Iterator[RenderableType]:
-    """The overview, or a close look at each table that was named."""
+    """The overview, or a close look at each table that was named. What would not fit a screen of
+    `height` lines is left out and counted; None for one without an end."""
     if tables and tables[0].close is not None:
         for one in tables:
-            yield from _closely(one, width)
+            yield from _closely(one)
         return
     views = sum(table.table.kind == "view" for table in tables)
     more = f" and {count(views, 'view')}" if views else ""
     yield Text(f"{database}: {count(len(tables) - views, 'table')}{more}", style="bold")
     yield ""
     titles = ("table", "rows", "key", "refs out", "refs in", "triggers")
-    yield render_grid(titles, map(_make_line, tables), right=("rows", "refs out", "refs in"))
     references = [reference for table in tables for reference in table.references]
+    cautions = [caution for table in tables for caution in table.cautions]
+    below = [] if height is None else list(render_kinds(cautions))
+    left = None if height is None else height - _OTHER_LINES - count_lines(below)
+    room = _find_room(len(tables), len(references), left)
+    shown = map(_make_line, tables[: room[0]])
+    yield render_grid(titles, shown, right=("rows", "refs out", "refs in"))
+    yield from _render_rest(len(tables), room[0], "table")
     if references:
         yield Text(
             "\nReferences, and what happens when the row they point at is deleted", style="bold"
         )
-        yield render_grid(("reference", "on delete", "index"), map(_reference, references))
-    yield from render_cautions([caution for table in tables for caution in table.cautions])
-    yield Text("\nNext: yeldro survey TABLE looks closely at one.", style="dim")
+        listed = map(_reference, references[: room[1]])
+        yield render_grid(("reference", "on delete", "index"), listed)
+        yield from _render_rest(len(references), room[1], "reference")
+    yield from below if below else render_cautions(cautions)
+    yield Text(
+        "\nNext: yeldro survey TABLE looks closely at one; yeldro survey --findings tells what "
+        "could be cleaned up.",
+        style="dim",
+    )
+
+
+def _find_room(tables: int, references: int, lines: int | None) -> tuple[int, int]:
+    """How many tables and references are listed in so many lines."""
+    if lines is None or tables + references <= lines:
+        return tables, references
+    # Two thirds for the tables, which matter more, and what they leave for the references.
+    listed = min(tables, max(_FEWEST, lines * 2 // 3))
+    return listed, min(references, max(_FEWEST, lines - listed - 2))
+
+
+def _render_rest(total: int, shown: int, noun: str) -> Iterator[RenderableType]:
+    if total > shown:
+        rest = count(total - shown, f"more {noun}")
+        yield Text(f"  (and {rest}: --all shows them, a pattern such as 'a*' some)", style="dim")
 
 
 def _make_line(one: TableSurvey) -> tuple[object, ...]:
@@ -55,11 +88,11 @@ def _make_line(one: TableSurvey) -> tuple[object, ...]:
 
 
 def _key(one: TableSurvey) -> Text:
-    return Text(", ".join(one.table.key)) if one.table.key else Text("none", style="yellow")
+    return Text(", ".join(one.table.key)) if one.table.key else Text("none", style="bold")
 
 
 def _reference(reference: Reference) -> tuple[Any, ...]:
-    index = Text("yes") if reference.is_indexed else Text("none", style="yellow")
+    index = Text("yes") if reference.is_indexed else Text("none", style="bold")
     return (
         str(reference),
         reference.on_delete.value,
@@ -67,7 +100,7 @@ def _reference(reference: Reference) -> tuple[Any, ...]:
     )
 
 
-def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
+def _closely(one: TableSurvey) -> Iterator[RenderableType]:
     assert one.close is not None
     table, close = one.table, one.close
     yield Text(f"{table.label}: {count(one.rows or 0, 'row')}, {_key_of(table)}", style="bold")
@@ -88,7 +121,7 @@ def _closely(one: TableSurvey, width: int) -> Iterator[RenderableType]:
         events = [(trigger.name, trigger.event.lower()) for trigger in table.triggers]
         yield render_grid(("trigger", "runs"), events)
     if close.sample:
-        yield from _render_sample(table, close.sample, width)
+        yield from _render_sample(table, close.sample)
     yield from render_cautions(one.cautions)
     yield ""
 
@@ -124,12 +157,9 @@ def _render_extreme(value: object) -> Text:
     return Text("") if value is None else render_cell(value, 24)
 
 
-def _render_sample(table: Table, sample: Sequence[Row], width: int) -> Iterator[RenderableType]:
-    shown = render_rows(table.column_names, sample, width)
+def _render_sample(table: Table, sample: Sequence[Row]) -> Iterator[RenderableType]:
     yield Text(f"\nThe first {count(min(SAMPLE, len(sample)), 'row')}", style="bold")
-    yield shown
-    if more := left_out(table.column_names, shown):
-        yield Text(f"  (no room for {', '.join(more)})", style="dim")
+    yield render_rows(table.column_names, sample)
 
 
 def _references(title: str, references: Sequence[Reference]) -> Iterator[RenderableType]:

@@ -9,6 +9,7 @@ from rich.text import Text
 
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Line, Tally
+from yeldro.report.command_line import CommandLine
 from yeldro.report.grids import render_grid
 
 _STYLES = {
@@ -68,6 +69,7 @@ def render_ending(result: RunResult, back: str) -> Iterator[RenderableType]:
     sentence = result.outcome.sentence
     if result.outcome is Outcome.NOTHING_MATCHED and result.preview and result.preview.duplicates:
         sentence = "No two rows are the same; there is nothing to remove."
-    yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold yellow"))
+    yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold"))
     if result.outcome is Outcome.COMMITTED and back:
-        yield Text(f"  To take it back: {back}", style="dim")
+        yield Text("  To take it back:", style="dim")
+        yield CommandLine(back, "dim", 4)

@@ -12,8 +12,8 @@ from yeldro.core.duplicates.groups import Duplicates, find_duplicates
 from yeldro.core.duplicates.proposals import Proposal, propose_same
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
-from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import root_keys
+from yeldro.core.model.schema import Table, is_pattern
+from yeldro.core.reach.reach import Stop, root_keys
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import read_script
 from yeldro.core.review.verdict import Review, make_review, read_removals, tables_in_review
@@ -27,10 +27,18 @@ from yeldro.usecases.transaction import looking
 
 
 def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
-    """Look at the whole database, or closely at some of its tables."""
-    chosen = [database.schema.find_table(name) for name in names]
+    """Look at the whole database, or at those of its tables that fit some patterns, or closely at
+    some that are named one by one."""
+    tables = find_tables(database, names)
+    closely = bool(names) and not any(map(is_pattern, names))
     with looking(database):
-        return find_survey(database, chosen)
+        return find_survey(database, tables, closely=closely)
+
+
+def find_tables(database: Database, names: Sequence[str]) -> list[Table]:
+    """The tables that were named, or all."""
+    found = [table for name in names for table in database.schema.find_tables(name)]
+    return list(dict.fromkeys(found)) if names else list(database.schema.tables)
 
 
 def draw_map(database: Database, root: Table | None, request: Request | None) -> TableMap:
@@ -48,6 +56,14 @@ def preview(database: Database, request: Request) -> Preview:
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with looking(database):
         return make_preview(database, request, find_reach(database, selection, request.rules))
+
+
+def find_stops(database: Database, request: Request) -> tuple[Stop, ...]:
+    """What would block a deletion, and nothing else about it."""
+    selection = read_rows(database, request)
+    database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
+    with looking(database):
+        return tuple(find_reach(database, selection, request.rules).stops)
 
 
 def review(database: Database, text: str, dialect: str | None) -> Review:

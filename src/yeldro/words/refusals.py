@@ -16,7 +16,7 @@ REFUSALS = {
         "The reaches of all steps so far hold {rows:row}, more than {--max-rows limit}."
     ),
     "refused.too-large-share": (
-        "{rows:row} {rows:?is|are} {share:.1f} % of {table}, more than {--max-share limit}."
+        "{rows:row} {rows:?is|are} {share} of {table}, more than {--max-share limit}."
     ),
     "refused.strict": "{caution} ({--strict name})",
     "refused.not-expected-in-all": "{expect} rows were expected in all, {found}.",

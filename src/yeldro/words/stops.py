@@ -37,7 +37,7 @@ STOPS = {
     "reason.kept-rows": "these are kept rows",
     "lift.delete": "{--dependents table=delete}",
     "lift.detach": "{--dependents table=detach}",
-    "lift.either": "{--dependents table=delete} or {--dependents table=detach}",
+    "lift.either": "{--dependents table=detach} or {--dependents table=delete}",
     "lift.cycles": "{--break-cycles}",
     "lift.fill": "{--fill}",
     "lift.no-fill": "leaving out {--fill}",

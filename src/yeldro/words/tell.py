@@ -23,13 +23,21 @@ from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 from yeldro.core.run.preview import Preview
 from yeldro.words.cautions import CAUTIONS
+from yeldro.words.findings import FINDINGS
 from yeldro.words.refusals import REFUSALS
 from yeldro.words.restore import RESTORE
 from yeldro.words.review import REVIEW
 from yeldro.words.stops import STOPS
 from yeldro.words.voice import Voice
 
-SENTENCES: Mapping[str, str] = {**CAUTIONS, **STOPS, **REFUSALS, **RESTORE, **REVIEW}
+SENTENCES: Mapping[str, str] = {
+    **CAUTIONS,
+    **STOPS,
+    **REFUSALS,
+    **RESTORE,
+    **REVIEW,
+    **FINDINGS,
+}
 
 
 def tell(found: Fact, voice: Voice = Voice.COMMAND_LINE) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import click
 
 from yeldro.cli.complete import complete_table
@@ -21,8 +19,9 @@ def command(options: DuplicatesOptions) -> int:
     Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns
     that are almost unique are proposed.
     """
+    from yeldro.cli.lifting import find_removal
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import make_line, opened, read_duplicates_request
+    from yeldro.cli.request import opened, read_duplicates_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
@@ -65,8 +64,8 @@ def command(options: DuplicatesOptions) -> int:
     if screen.format == "json":
         screen.write_document(report.make_duplicates(found, preview))
     elif preview:
-        line = make_line("dedupe", replace(options, expect=str(found.surplus)))
-        screen.show(report.render_merging(preview, "" if options.expect else line))
+        following = None if options.expect else find_removal(options, preview)
+        screen.show(report.render_merging(preview, following))
     else:
         screen.show(report.render_duplicates(found))
         screen.show(render_cautions(list(find_group_cautions(found))))

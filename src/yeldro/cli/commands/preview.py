@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import click
 
 from yeldro.cli.complete import complete_table
@@ -22,8 +20,9 @@ def command(options: PreviewOptions) -> int:
     stopped. In place of TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as
     the data is now; with --seal it is sealed.
     """
+    from yeldro.cli.lifting import find_deletion
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import make_line, opened, read_request
+    from yeldro.cli.request import opened, read_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
@@ -60,8 +59,8 @@ def command(options: PreviewOptions) -> int:
             if screen.format == "json":
                 screen.write_document(make_preview(found))
             else:
-                line = make_line("delete", replace(options, expect=str(found.reach.matched)))
-                screen.show(render_preview(found, screen.width, line))
-                for reason in found.refusals[:1]:
-                    screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")
+                screen.show(render_preview(found, find_deletion(database, options, found)))
+        # A document says it by itself; rows of CSV, and a long preview, need it at their end.
+        for reason in found.refusals[:1] if screen.format != "json" else ():
+            screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")
     return Refused.status if found.refusals else 0

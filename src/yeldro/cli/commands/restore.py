@@ -32,8 +32,8 @@ def command(options: RestoreOptions) -> int:
     from yeldro.usecases import restore as restoring
 
     screen = Screen(options.format)
-    asks = check_consent(options, "restore")
     record = find_record(find_records_folder(options.archive), options.run)
+    asks = check_consent(options, "restore")
     if options.into and options.db:
         raise UsageError("--into excludes --db.")
     can_ask = asks or (sys.stdin.isatty() and not options.yes)

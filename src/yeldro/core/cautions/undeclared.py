@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from yeldro.core.database.connection import Database
@@ -30,11 +30,14 @@ class Likely:
         return f"{self.child.label}.{self.column.name} -> {self.parent.label}.{self.referred.name}"
 
 
-def find_likely(database: Database) -> list[Likely]:
-    """References that are likely by name and type, and by 90 % of the different values. At most 20
-    are tried."""
+def find_likely(database: Database, children: Sequence[Table] | None = None) -> list[Likely]:
+    """References that are likely by name and type, and by 90 % of the different values: those of
+    all tables, or of some. At most 20 are tried."""
     found = []
-    for child, column, parent, referred in list(_candidates(database.schema))[:MOST]:
+    candidates = [
+        one for one in _candidates(database.schema) if children is None or one[0] in children
+    ]
+    for child, column, parent, referred in candidates[:MOST]:
         distinct, fitting = database.count_fitting(child, column.name, parent, referred.name)
         if distinct and fitting >= SHARE * distinct:
             found.append(Likely(child, column, parent, referred, distinct, fitting))

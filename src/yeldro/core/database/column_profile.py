@@ -28,3 +28,11 @@ class Odd(StrEnum):
     BYTES = "bytes"
     BLANK = "a blank text"
     NOT_A_DAY = "a text that is not a day in the form 2024-01-31"
+
+
+class First(StrEnum):
+    """Which values of a column come first."""
+
+    MOST_COMMON = "most common"
+    HIGHEST = "highest"
+    LOWEST = "lowest"

@@ -4,6 +4,7 @@ inside it."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import AbstractContextManager
 from typing import Protocol, TypeVar
 
 from yeldro.core.database.abilities import Abilities, Effect, Mode
@@ -90,6 +91,11 @@ class Database(Looking, Protocol):
 
         Where only one can write at a time it is enough that nobody does now.
         """
+        ...
+
+    def limited(self, seconds: float) -> AbstractContextManager[None]:
+        """Until its end, outside of any transaction, a statement that takes longer ends with
+        TookTooLong."""
         ...
 
     # Transactions

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from typing import Protocol
+from typing import Any, Protocol
 
 from yeldro.core.database.abilities import Row
-from yeldro.core.database.column_profile import ColumnProfile, Odd
+from yeldro.core.database.column_profile import ColumnProfile, First, Odd
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys
-from yeldro.core.model.schema import Reference, Table
+from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.selection import Selection
@@ -70,6 +70,43 @@ class Looking(Protocol):
 
     def count_steps(self, table: Table, conditions: Sequence[Condition]) -> list[int]:
         """For each condition, how many rows meet it and all those before it."""
+        ...
+
+    def count_selected(self, selection: Selection) -> int:
+        """How many rows are selected, whatever the limit."""
+        ...
+
+    def count_each(self, selection: Selection, conditions: Sequence[Condition]) -> list[int]:
+        """How many rows are selected, and how many of them meet each condition by itself."""
+        ...
+
+    def count_values(self, selection: Selection, columns: Sequence[str]) -> list[int]:
+        """For each column, how many values the selected rows hold, and how many distinct ones."""
+        ...
+
+    def write_odd(self, table: Table) -> list[tuple[str, Odd, str]]:
+        """What may be of another kind than a column's type speaks of: the column, the kind, and the
+        condition for it. Blank texts are not among them."""
+        ...
+
+    def find_values(
+        self, table: Table, column: Column, condition: Condition | None, first: First, limit: int
+    ) -> list[tuple[Any, int]]:
+        """The first values of a column, among the rows that meet a condition, with how many rows
+        have each; [] where the database cannot compare them so."""
+        ...
+
+    def find_labels(self, table: Table, column: Column) -> list[str]:
+        """The values that the type of a column lists, [] where it lists none."""
+        ...
+
+    def find_key_at(self, table: Table, place: int) -> str | None:
+        """The first part of the key at a place in key order, from 0 on; None where there are fewer
+        rows."""
+        ...
+
+    def write_name(self, name: str) -> str:
+        """The name of a column as a condition has it, in quotes where it needs them."""
         ...
 
     def try_count(self, table: Table, condition: Condition) -> int | None:

@@ -14,3 +14,13 @@ def enumerate_words(words: Sequence[str]) -> str:
 def count(number: int, noun: str) -> str:
     """`1 row`, `2 rows`."""
     return f"{number:,} {noun}{'' if number == 1 else 's'}"
+
+
+def percent(part: int, whole: int) -> str:
+    """A share that is never 0.0 % where there is something, nor 100.0 % where something is left."""
+    share = 100 * part / whole
+    if part and share < 0.1:
+        return "< 0.1 %"
+    if part < whole and share > 99.9:
+        return "> 99.9 %"
+    return f"{share:.1f} %"

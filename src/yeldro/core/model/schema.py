@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from fnmatch import fnmatchcase
 from functools import cached_property
 
 from yeldro.core.model.lookup import find_named, nearest
@@ -399,17 +400,31 @@ class Schema:
         wanted = {name for reference in self.incoming(table) for name in reference.referred}
         return tuple(name for name in table.column_names if name in wanted)
 
+    def find_tables(self, text: str) -> list[Table]:
+        """The tables that a person named: one by its name, those of a schema as `works.`, or those
+        that fit a pattern such as `dept*`. UsageError where there is none."""
+        if not is_pattern(text) or text in [table.label for table in self.tables]:
+            return [self.find_table(text)]
+        wanted = f"{text}*".lower() if text.endswith(".") else text.lower()
+        found = [
+            table
+            for table in self.tables
+            if any(fnmatchcase(name.lower(), wanted) for name in _names_of(table))
+        ]
+        if not found:
+            raise UsageError(
+                f"No table fits {text!r} in this database.",
+                nearest(text.strip("*."), [table.label for table in self.tables], "tables"),
+            )
+        return found
+
     def find_table(self, text: str) -> Table:
         """The table that a person named: its label, or `schema.table`, in any case.
 
         UsageError where there is none (with the nearest names) or where the case decides between
         several.
         """
-        alike = find_named(
-            text,
-            self.tables,
-            lambda table: [table.label, f"{table.name.schema}.{table.name.name}"],
-        )
+        alike = find_named(text, self.tables, _names_of)
         if len(alike) == 1:
             return alike[0]
         if alike:
@@ -421,6 +436,15 @@ class Schema:
             f"There is no table {text!r} in this database.",
             nearest(text, [table.label for table in self.tables], "tables"),
         )
+
+
+def is_pattern(text: str) -> bool:
+    """Whether it may name several tables."""
+    return text.endswith(".") or any(sign in text for sign in "*?")
+
+
+def _names_of(table: Table) -> list[str]:
+    return [table.label, f"{table.name.schema}.{table.name.name}"]
 
 
 def overlaps(one: Table, other: Table) -> bool:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.hints import Part, find_hints, find_parts
+from yeldro.core.cautions.no_match import NoMatch, find_no_matches
 from yeldro.core.cautions.of_condition import find_doubts
 from yeldro.core.cautions.of_rows import (
     case_blind_groups,
@@ -83,6 +84,9 @@ class Preview:
     step: str = ""
     seal: Seal | None = None
     difference: Difference | None = None
+    no_matches: tuple[NoMatch, ...] = ()
+    """Where no row matches, what the columns hold instead."""
+
     title: str = ""
     """The database as it is shown to people."""
 
@@ -113,6 +117,9 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         find_parts(database, selection),
         tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
         scanned,
+        no_matches=tuple(
+            find_no_matches(database, selection, reach.table_rows) if not reach.matched else ()
+        ),
         title=database.title,
     )
 

@@ -9,6 +9,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import WholeTable
+from yeldro.core.model.plural import percent
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach, Stop, describe_stop
 from yeldro.core.selection.guards import Guards
@@ -83,13 +84,13 @@ def find_excess(
         if part.action is not Action.DELETE or not part.rows:
             continue
         gone = sum(_count_deleted(one, part.table) for one in earlier)
-        share = 100 * (part.rows + gone) / (database.count_rows(part.table) + gone)
-        if share > guards.max_share:
+        whole = database.count_rows(part.table) + gone
+        if 100 * (part.rows + gone) / whole > guards.max_share:
             found.append(
                 fact(
                     "refused.too-large-share",
                     rows=part.rows + gone,
-                    share=share,
+                    share=percent(part.rows + gone, whole),
                     table=part.table,
                     limit=guards.max_share,
                 )

@@ -44,15 +44,14 @@ class TableSurvey:
     close: Close | None = None
 
 
-def find_survey(database: Database, chosen: Sequence[Table]) -> list[TableSurvey]:
-    """Survey every table, or, where some are chosen, just those and closely."""
+def find_survey(database: Database, tables: Sequence[Table], *, closely: bool) -> list[TableSurvey]:
+    """Survey some tables, closely or not."""
     likely: dict[Table, list[Caution]] = {}
-    for one in find_likely(database):
+    for one in find_likely(database, tables):
         likely.setdefault(one.child, []).append(
             undeclared_reference(str(one), one.distinct, one.fitting)
         )
-    tables = chosen or database.schema.tables
-    return [_survey(database, table, bool(chosen), likely.get(table, [])) for table in tables]
+    return [_survey(database, table, closely, likely.get(table, [])) for table in tables]
 
 
 def _survey(

@@ -114,6 +114,9 @@ class MariadbDatabase(SqlDatabase):
     _unsure = False
     """Whether rows went with the checks off, after which the engine's word for a reference is not
     enough."""
+    _usual_limit = 0.0
+    """How many seconds a statement may take without us, 0 for any time."""
+
     aside = 0
     """Rows that were written to key tables while a run was counted."""
 
@@ -191,6 +194,17 @@ class MariadbDatabase(SqlDatabase):
             self.statements.holding = Holding("BIGINT", {WHOLE_ROW: DIGEST}, lift, as_text)
         else:
             self.gate.run_text(f"DROP TEMPORARY TABLE {name}")
+
+    def _limit(self, seconds: float | None) -> None:
+        """A limit that the account has already stays where it is the shorter one."""
+        if seconds is None:
+            self.gate.run_text(f"SET SESSION max_statement_time = {self._usual_limit}")
+            return
+        text = "SELECT @@SESSION.max_statement_time"
+        self._usual_limit = float(self.gate.run_text(text).scalar_one())
+        wanted = max(0.001, seconds)
+        limit = min(wanted, self._usual_limit or wanted)
+        self.gate.run_text(f"SET SESSION max_statement_time = {limit:f}")
 
     def _make_writer(self, leave_out: str) -> Writer:
         return Writer(self._dialect, self.dialect, write_for_mariadb, leave_out)

@@ -8,7 +8,7 @@ import re
 import pymysql
 import sqlalchemy as sa
 
-from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, TookTooLong, YeldroError
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _MESSAGES = {
@@ -18,18 +18,19 @@ _MESSAGES = {
     1792: "The transaction is read-only: a function tried to write.",
     1290: "The server is read-only.",
     1317: "The statement was cancelled.",
-    1969: "The statement took longer than the server allows.",
     1644: "A trigger or function refused with an error of its own.",
     1451: "The database refused: other rows still reference rows that were to go.",
     1452: "The database refused: a reference would point at nothing.",
 }
+_TOO_LONG = 1969
+_UNCHANGED = "Nothing was changed. Preview again, or let --wait be longer."
 # Errors after which nobody knows what the server did (https://mariadb.com/kb/en/mariadb-error-
 # codes/).
 _LOST = {2006, 2013, 2055, 1053, 1927}
 # Numbers of the server's errors begin at 1000, and those between are the driver's own.
 _FIRST, _OF_DRIVER = 1000, (2000, 2999)
 # A value that does not fit the type it meets. The text of the error would repeat it.
-_NOT_CONVERTED = {1292, 1366, 1406, 1411}
+_NOT_CONVERTED = {1292, 1366, 1406, 1411, 1525}
 # A statement that the server could not make sense of. These texts name tables and columns only.
 _BAD_STATEMENT = {
     1054,
@@ -53,11 +54,10 @@ _BAD_STATEMENT = {
 def translate(error: BaseException) -> YeldroError:
     """An error of the driver as one of ours."""
     code = _find_code(error)
+    if code == _TOO_LONG:
+        return TookTooLong("The statement took longer than the server allows.", _UNCHANGED)
     if code in _MESSAGES:
-        return DatabaseFailed(
-            _MESSAGES[code],
-            "Nothing was changed. Preview again, or let --wait be longer.",
-        )
+        return DatabaseFailed(_MESSAGES[code], _UNCHANGED)
     if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
         return DatabaseFailed(
             "The connection to the server was lost.", "What was not committed was rolled back."

@@ -18,7 +18,7 @@ from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import KeySet, StoredKeys
-from yeldro.core.model.schema import OnDelete, Reference, Table, TableName
+from yeldro.core.model.schema import Column, OnDelete, Reference, Table, TableName
 from yeldro.engines.postgresql.archive import PostgresqlArchive
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
@@ -64,6 +64,10 @@ _OWNER = """
 SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace =
 pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
+_LABELS = """
+SELECT enumlabel FROM pg_enum JOIN pg_attribute ON atttypid = enumtypid JOIN pg_class AS c ON c.oid
+= attrelid JOIN pg_namespace AS n ON n.oid = relnamespace
+WHERE nspname = :schema AND relname = :table AND attname = :column ORDER BY enumsortorder"""
 # What this transaction has done so far, by table. Nobody but the server itself can change these
 # counts.
 _CHANGES = """
@@ -132,6 +136,9 @@ class PostgresqlDatabase(SqlDatabase):
     dialect = "postgres"
     _path: str | None = None
     """The search path that this role has here."""
+    _usual_limit = 0
+    """How many milliseconds a statement may take without us, 0 for any time."""
+
     statements: PostgresqlStatements
     # One statement checks its references when it is done, so order within a statement does not
     # matter.
@@ -226,6 +233,24 @@ class PostgresqlDatabase(SqlDatabase):
             self.statements.holding = Holding(
                 "bigint", {"tableoid": "oid", "ctid": "tid"}, lift, as_text
             )
+
+    def _limit(self, seconds: float | None) -> None:
+        """A limit that the role has already stays where it is the shorter one."""
+        if seconds is None:
+            self.gate.run_text(f"SET SESSION statement_timeout = {self._usual_limit}")
+            return
+        text = "SELECT setting FROM pg_catalog.pg_settings WHERE name = 'statement_timeout'"
+        self._usual_limit = int(self.gate.run_text(text).scalar_one())
+        wanted = max(1, round(seconds * 1000))
+        limit = min(wanted, self._usual_limit or wanted)
+        self.gate.run_text(f"SET SESSION statement_timeout = {limit}")
+
+    def find_labels(self, table: Table, column: Column) -> list[str]:
+        found = sa.text(_LABELS).bindparams(
+            schema=table.name.schema, table=table.name.name, column=column.name
+        )
+        with self.own_path():
+            return [str(label) for (label,) in self.gate.run(found)]
 
     def _read_path(self) -> list[str]:
         """The schemas in which a bare name is looked for, behind those of the server itself."""

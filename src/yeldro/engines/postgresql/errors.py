@@ -9,8 +9,9 @@ import re
 import psycopg
 from psycopg import errors as codes
 
-from yeldro.errors import BadStatement, DatabaseFailed, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, TookTooLong, YeldroError
 
+_UNCHANGED = "Nothing was changed. Preview again, or let --wait be longer."
 # Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception,
 # operator intervention.
 _OF_CONNECTIONS = ("08", "57")
@@ -22,7 +23,6 @@ _MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], st
         codes.ReadOnlySqlTransaction,
         "The transaction is read-only: a function tried to write, or this is a standby.",
     ),
-    (codes.QueryCanceled, "The statement was cancelled or took longer than the server allows."),
     ((codes.AdminShutdown, codes.CrashShutdown), "The server ended the connection."),
 )
 
@@ -31,11 +31,13 @@ def translate(error: BaseException) -> YeldroError:
     """An error of the driver as one of ours."""
     if not isinstance(error, psycopg.Error):
         return DatabaseFailed(f"The database failed ({type(error).__name__}).")
+    if isinstance(error, codes.QueryCanceled):
+        return TookTooLong(
+            "The statement was cancelled or took longer than the server allows.", _UNCHANGED
+        )
     for kinds, message in _MESSAGES:
         if isinstance(error, kinds):
-            return DatabaseFailed(
-                message, "Nothing was changed. Preview again, or let --wait be longer."
-            )
+            return DatabaseFailed(message, _UNCHANGED)
     state = error.diag.sqlstate or ""
     if state:
         return _translate_state(state, error.diag)

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import itertools
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Row
 from yeldro.core.database.change_counts import Changes
-from yeldro.core.database.column_profile import ColumnProfile, Odd
+from yeldro.core.database.column_profile import ColumnProfile, First, Odd
 from yeldro.core.database.connection import T
 from yeldro.core.database.sent import Sent
 from yeldro.core.model.address import Address
@@ -29,7 +30,7 @@ from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import HeldTable, write_for_holding
 from yeldro.engines.shared.ranking import SqlRanking
 from yeldro.engines.shared.replacing import SqlReplacing
-from yeldro.engines.shared.statements import Words, find_defaults
+from yeldro.engines.shared.statements import Words, count_where, find_defaults
 from yeldro.engines.shared.temporary_names import Names
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import (
@@ -37,6 +38,7 @@ from yeldro.errors import (
     DatabaseFailed,
     NotCommitted,
     Refused,
+    TookTooLong,
     UsageError,
     YeldroError,
 )
@@ -148,6 +150,21 @@ class SqlDatabase(ABC):
     @abstractmethod
     def exclude(self, name: str) -> None: ...
 
+    @contextmanager
+    def limited(self, seconds: float) -> Iterator[None]:
+        self._limit(seconds)
+        try:
+            yield
+        except TookTooLong:
+            self._limit(None)
+            raise
+        # Not in a `finally`: a connection that failed in another way is not used any more.
+        self._limit(None)
+
+    @abstractmethod
+    def _limit(self, seconds: float | None) -> None:
+        """How long a statement may take from now on; None for as long as it did before."""
+
     # Transactions
 
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
@@ -254,13 +271,22 @@ class SqlDatabase(ABC):
         ]
         if not looks:
             return {}
-        counts = [sa.func.count(sa.case((test, sa.literal_column("1")))) for _, _, test in looks]
+        counts = [count_where(test) for _, _, test in looks]
         found: dict[str, dict[Odd, int]] = {}
         row = self.gate.run(sa.select(*counts).select_from(clause)).one()
         for (column, kind, _), rows in zip(looks, row, strict=True):
             if rows:
                 found.setdefault(column.name, {})[kind] = int(rows)
         return found
+
+    def write_odd(self, table: Table) -> list[tuple[str, Odd, str]]:
+        clause = self.statements.table(table)
+        return [
+            (column.name, kind, self.gate.writer.write(test))
+            for column in table.columns
+            for kind, test in self._odd(column, clause.c[column.name])
+            if kind is not Odd.BLANK
+        ]
 
     def _odd(
         self, column: Column, cell: sa.ColumnElement[Any]
@@ -299,15 +325,45 @@ class SqlDatabase(ABC):
         return self.gate.number(self.statements.count_ties(selection, keys))
 
     def count_filled(self, keys: KeySet, columns: Sequence[str]) -> list[int]:
-        return [
-            int(count) for count in self.gate.run(self.statements.count_filled(keys, columns)).one()
-        ]
+        return self._numbers(self.statements.count_filled(keys, columns))
 
     def count_steps(self, table: Table, conditions: Sequence[Condition]) -> list[int]:
-        return [
-            int(count)
-            for count in self.gate.run(self.statements.count_steps(table, conditions)).one()
-        ]
+        return self._numbers(self.statements.count_steps(table, conditions))
+
+    def count_each(self, selection: Selection, conditions: Sequence[Condition]) -> list[int]:
+        return self._numbers(self.statements.count_each(selection, conditions))
+
+    def count_values(self, selection: Selection, columns: Sequence[str]) -> list[int]:
+        return self._numbers(self.statements.count_values(selection, columns))
+
+    def _numbers(self, statement: sa.Executable) -> list[int]:
+        return [int(number) for number in self.gate.run(statement).one()]
+
+    def count_selected(self, selection: Selection) -> int:
+        rows = self.statements.count(selection.table)
+        return self.gate.number(rows.where(*self.statements.is_selected(selection)))
+
+    def find_key_at(self, table: Table, place: int) -> str | None:
+        clause = self.statements.table(table)
+        rows = sa.select(clause.c[table.key[0]]).order_by(*(clause.c[name] for name in table.key))
+        found = self.gate.run(rows.offset(place).limit(1)).scalar_one_or_none()
+        return None if found is None else str(found)
+
+    def find_values(
+        self, table: Table, column: Column, condition: Condition | None, first: First, limit: int
+    ) -> list[tuple[Any, int]]:
+        statement = self.statements.find_values(table, column, condition, first, limit)
+        with suppress(BadStatement):
+            found: list[Any] = self.attempt(lambda: list(self.gate.run(statement)))
+            return [(value, int(rows)) for value, rows in found]
+        return []
+
+    def find_labels(self, table: Table, column: Column) -> list[str]:
+        """As MariaDB writes the type; elsewhere such types are no types of columns."""
+        return re.findall(r"'((?:[^']|'')*)'", column.type) if column.type[:5] == "enum(" else []
+
+    def write_name(self, name: str) -> str:
+        return self.gate.connection.dialect.identifier_preparer.quote(name)
 
     def try_count(self, table: Table, condition: Condition) -> int | None:
         fragment = self.statements.fragment(condition)

@@ -14,6 +14,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
+from yeldro.core.database.column_profile import First
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, WholeTable, stored
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.selection.condition import Condition
@@ -452,8 +453,37 @@ class Statements:
     def count_steps(self, table: Table, conditions: Sequence[Condition]) -> Rows:
         fragments = [self.fragment(condition) for condition in conditions]
         steps = [sa.and_(*fragments[: place + 1]) for place in range(len(fragments))]
-        counts = [sa.func.count(sa.case((step, sa.literal_column("1")))) for step in steps]
-        return sa.select(*counts).select_from(self.table(table))
+        return sa.select(*map(count_where, steps)).select_from(self.table(table))
+
+    def count_each(self, selection: Selection, conditions: Sequence[Condition]) -> Rows:
+        counts = [count_where(self.fragment(condition)) for condition in conditions]
+        rows: Rows = sa.select(sa.func.count(), *counts)
+        return rows.select_from(self.table(selection.table)).where(*self.is_selected(selection))
+
+    def find_values(
+        self, table: Table, column: Column, condition: Condition | None, first: First, limit: int
+    ) -> Rows:
+        cell = self.table(table).c[column.name]
+        rows = sa.select(cell, sa.func.count()).where(cell.is_not(None)).group_by(cell)
+        if condition:
+            rows = rows.where(self.fragment(condition))
+        match first:
+            case First.MOST_COMMON:
+                rows = rows.order_by(sa.func.count().desc(), cell)
+            case First.HIGHEST:
+                rows = rows.order_by(cell.desc())
+            case First.LOWEST:
+                rows = rows.order_by(cell)
+        return rows.limit(limit)
+
+    def count_values(self, selection: Selection, columns: Sequence[str]) -> Rows:
+        clause = self.table(selection.table)
+        cells = [
+            function(clause.c[name])
+            for name in columns
+            for function in (sa.func.count, lambda cell: sa.func.count(cell.distinct()))
+        ]
+        return sa.select(*cells).select_from(clause).where(*self.is_selected(selection))
 
     def find_spellings(self, keys: KeySet, column: str, limit: int) -> Rows:
         own = self.table(keys.table).c[column]
@@ -599,6 +629,11 @@ class Statements:
     def assigned(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """A value as it is once it stands in a column."""
         return value
+
+
+def count_where(test: sa.ColumnElement[bool]) -> sa.ColumnElement[int]:
+    """How many rows meet a test, among others that do not."""
+    return sa.func.count(sa.case((test, sa.literal_column("1"))))
 
 
 class Words(sa.sql.expression.Executable, sa.ClauseElement):

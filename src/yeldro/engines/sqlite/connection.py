@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import sqlite3
+import time
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -30,7 +33,7 @@ from yeldro.engines.sqlite.errors import translate
 from yeldro.engines.sqlite.ranking import SqliteRanking
 from yeldro.engines.sqlite.replacing import SqliteReplacing
 from yeldro.engines.sqlite.statements import SqliteStatements
-from yeldro.errors import DatabaseFailed, Locked, Refused, YeldroError
+from yeldro.errors import DatabaseFailed, Interrupted, Locked, Refused, TookTooLong, YeldroError
 
 # Days in the one form whose order as texts is their order in time.
 _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
@@ -74,6 +77,9 @@ class SqliteDatabase(SqlDatabase):
     """A connection to one file."""
 
     dialect = "sqlite"
+    _deadline = math.inf
+    """When a statement must have ended, by the clock that never goes back."""
+
     # Other rules act row by row, in the order in which one statement happens to delete
     # (https://www.sqlite.org/foreignkeys.html, section 4.3); RESTRICT waits like NO ACTION once
     # checks are deferred.
@@ -95,8 +101,7 @@ class SqliteDatabase(SqlDatabase):
         self.uri = f"file:{quote(str(path.resolve()))}?mode=rw"
         self.attached: dict[Path, str] = {}
         self.looked_up: set[str] = set()
-        # So that Ctrl-C is heard while SQLite works.
-        raw.set_progress_handler(lambda: 0, LISTEN)
+        raw.set_progress_handler(self._is_late, LISTEN)
         raw.create_aggregate("yeldro_digest", 1, _Digest)  # type: ignore[arg-type]  # it may return texts too
 
         def count_changes(
@@ -136,6 +141,26 @@ class SqliteDatabase(SqlDatabase):
             lambda value: write_for_sqlite(value, self.encoding),
             leave_out,
         )
+
+    @contextmanager
+    def limited(self, seconds: float) -> Iterator[None]:
+        try:
+            with super().limited(seconds):
+                yield
+        except Interrupted:
+            # SQLite has one word for whatever ends a statement: was it a person, or the time?
+            late = time.monotonic() > self._deadline
+            self._limit(None)
+            if late:
+                raise TookTooLong("The statement took too long.") from None
+            raise
+
+    def _limit(self, seconds: float | None) -> None:
+        self._deadline = math.inf if seconds is None else time.monotonic() + seconds
+
+    def _is_late(self) -> int:
+        """SQLite asks now and then while it works, which also lets Ctrl-C be heard."""
+        return int(time.monotonic() > self._deadline)
 
     def exclude(self, name: str) -> None:
         """Only one may write at a time: it is enough that nobody does now."""

@@ -1,0 +1,1 @@
+"""What could be cleaned up in a database, and where a value lives."""
