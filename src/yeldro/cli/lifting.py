@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
 from yeldro.cli.request import make_line, read_request
 from yeldro.core.database.connection import Database
+from yeldro.core.model.fact import Fact
 from yeldro.core.reach.reach import Stop
 from yeldro.core.run.preview import Preview
 from yeldro.options import DuplicatesOptions, PreviewOptions
@@ -16,6 +17,13 @@ from yeldro.usecases.look import find_stops
 
 # So often more is added: rows that are deleted after all have dependents of their own.
 _ROUNDS = 10
+
+# What lifts a stop: a switch, or a rule for a table; the careful one where there is a choice.
+_SWITCHES: Mapping[str, tuple[str, Any]] = {
+    "break_cycles": ("lift.cycles", True),
+    "fill": ("lift.fill", "null"),
+}
+_RULES = {"lift.delete": "delete", "lift.detach": "detach", "lift.either": "detach"}
 
 
 def find_deletion(database: Database, options: PreviewOptions, found: Preview) -> Next:
@@ -54,28 +62,27 @@ def _find_options(
 ) -> dict[str, Any]:
     """The options that stops ask for and that are not there yet. What a person said about a table
     stays."""
-    known = {text.rpartition("=")[0] for text in options.dependents}
+    kinds = {stop.lift.kind for stop in stops if stop.lift}
+    switches = {
+        name: value
+        for name, (kind, value) in _SWITCHES.items()
+        if kind in kinds and not getattr(options, name)
+    }
+    said = {text.rpartition("=")[0] for text in options.dependents}
+    rules = _find_rules([stop.lift for stop in stops if stop.lift], said)
+    detached |= {label: None for label, rule in rules.items() if rule == "detach"}
+    if not rules:
+        return switches
+    texts = (f"{label}={rule}" for label, rule in rules.items())
+    return {**switches, "dependents": (*options.dependents, *texts)}
+
+
+def _find_rules(lifts: Sequence[Fact], said: Collection[str]) -> dict[str, str]:
+    """A rule for each table, but for those of which something is said: delete where one of its
+    references needs it."""
     rules: dict[str, str] = {}
-    added: dict[str, Any] = {}
-    for stop in stops:
-        kind = stop.lift.kind if stop.lift else ""
-        if kind == "lift.cycles":
-            added["break_cycles"] = True
-        elif kind == "lift.fill":
-            added["fill"] = "null"
-        elif kind == "lift.no-fill":
-            continue  # nothing that could be added
-        elif kind and stop.lift:
-            label = stop.lift.about["table"].label
-            if label not in known:
-                # One way for all references of a table: delete where one of them needs it.
-                rule = "delete" if kind == "lift.delete" else rules.get(label, "detach")
-                rules[label] = rule
-    for label, rule in rules.items():
-        if rule == "detach":
-            detached[label] = None
-    added = {name: value for name, value in added.items() if not getattr(options, name)}
-    if rules:
-        texts = (f"{label}={rule}" for label, rule in rules.items())
-        added["dependents"] = (*options.dependents, *texts)
-    return added
+    for lift in lifts:
+        if lift.kind in _RULES and (label := lift.about["table"].label) not in said:
+            rule = _RULES[lift.kind]
+            rules[label] = rule if rule == "delete" else rules.get(label, rule)
+    return rules

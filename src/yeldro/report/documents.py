@@ -9,6 +9,8 @@ from typing import Any
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.no_match import NoMatch
+from yeldro.core.findings.finding import Findings
+from yeldro.core.findings.holding import Holdings
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.model.visible import is_plain
 from yeldro.core.review.verdict import Review
@@ -20,7 +22,6 @@ from yeldro.errors import YeldroError
 from yeldro.report.findings import WriteLine
 from yeldro.report.seal import make_changes
 from yeldro.store.run_facts import describe_reach, describe_tally
-from yeldro.usecases.findings import Findings, Holdings
 from yeldro.words.tell import tell, tell_maybe, voice_of
 from yeldro.words.voice import Voice
 

@@ -7,12 +7,12 @@ from collections.abc import Callable, Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.findings.finding import Way
+from yeldro.core.findings.finding import Findings, Way
+from yeldro.core.findings.holding import Holdings
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 from yeldro.core.model.visible import one_line
 from yeldro.report.command_line import CommandLine
-from yeldro.usecases.findings import Findings, Holdings
 from yeldro.words.tell import tell
 
 WriteLine = Callable[[Way], str]

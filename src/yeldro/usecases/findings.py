@@ -12,8 +12,8 @@ from typing import Any, TypeVar
 from yeldro.core.cautions.undeclared import Likely, find_likely
 from yeldro.core.database.connection import Database
 from yeldro.core.findings.contents import find_in_contents, list_tests
-from yeldro.core.findings.finding import Finding, Way
-from yeldro.core.findings.holding import Held, list_holders
+from yeldro.core.findings.finding import Finding, Findings, Way
+from yeldro.core.findings.holding import Held, Holdings, list_holders
 from yeldro.core.findings.sameness import (
     alike,
     almost_unique,
@@ -43,23 +43,6 @@ _ORDERED = (Family.INTEGER, Family.NUMBER, Family.TEXT, Family.DATE, Family.TIME
 
 
 Watch = Callable[[int, int, Table], None]
-
-
-@dataclass(frozen=True, slots=True)
-class Findings:
-    """What was found, and the tables that were not looked at to the end in time."""
-
-    found: tuple[Finding, ...]
-    unseen: tuple[Table, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Holdings:
-    """Where a value lives, and the tables that were not looked at to the end in time."""
-
-    value: str
-    found: tuple[Held, ...]
-    unseen: tuple[Table, ...]
 
 
 def find_findings(

@@ -37,3 +37,11 @@ class Finding:
     def name(self) -> str:
         """What it is called in a document: `orphans`, `blank`."""
         return self.found.kind.split(".")[1]
+
+
+@dataclass(frozen=True, slots=True)
+class Findings:
+    """What was found, and the tables that were not looked at to the end in time."""
+
+    found: tuple[Finding, ...]
+    unseen: tuple[Table, ...]

@@ -38,6 +38,15 @@ class Held:
     sampled: int = 0
 
 
+@dataclass(frozen=True, slots=True)
+class Holdings:
+    """Where a value lives, and the tables that were not looked at to the end in time."""
+
+    value: str
+    found: tuple[Held, ...]
+    unseen: tuple[Table, ...]
+
+
 def list_holders(database: Database, table: Table, text: str) -> Iterator[Holder]:
     for column in table.columns:
         name = database.write_name(column.name)
