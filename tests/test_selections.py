@@ -17,13 +17,38 @@ KEY_FILES = [
     (b"\xef\xbb\xbfid\r\n1\r\n", 0, "1 of "),
     (b"id\n1\n777777\n", 0, "1 key not in the table: 777777"),
     (b"", 2, "is empty"),
-    (b"number\n1\n", 2, "the key of stations is id"),
+    (b"number\n1\n", 2, "it lacks id, by which rows of stations are looked up"),
     (b"id\n1\n2,3\n", 2, "line 3: 2 field(s), but the header names 1"),
     (b"id\n1\n\n", 2, "line 3: 0 field(s)"),
     (b"id\n1\nx\n", 2, "line 3 (id) is not a valid integer"),
     (b'id\n"1\n', 2, "this is not CSV"),
     (b"id\n1\n\xff\xfe\n", 2, "this is not UTF-8 text"),
 ]
+
+
+def test_a_list_of_somebody_else_is_looked_up_by_what_it_has(yeldro: Yeldro, gauges: Path) -> None:
+    lines = "name,code\nHesk,LW-010\nHesk,LW-010\n,LW-015\nnobody,LW-999\n"
+    (gauges.parent / "list.csv").write_text(lines, encoding="utf-8")
+    asked = ["preview", "stations", "--keys-from", "list.csv", "--by", "code"]
+    found = yeldro(*asked, "--misses", "misses.csv")
+    for told in (
+        "2 of 42 rows match",
+        "1 key not in the table: LW-999",
+        "1 key stands in the list several times",
+        "name of the file is not looked at",
+    ):
+        assert told in found.out
+    written = (gauges.parent / "misses.csv").read_text(encoding="utf-8")
+    assert written.split() == ["what,code", "missing,LW-999", "repeated,LW-010"]
+    assert "--keys-from list.csv --by code" in found.out
+    again = yeldro(*asked, "--misses", "misses.csv")
+    assert (again.status, "misses.csv cannot be written" in again.err) == (2, True)
+    assert yeldro("delete", *asked[1:], "--dependents", "photos=detach", "--yes").status == 0
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert yeldro("preview", "stations", "--where", "id = 1", "--misses", "x").status == 2
+    asked += ["--dependents", "photos=detach"]
+    assert yeldro(*asked, "--save", "list.toml").status == 0
+    assert yeldro("run", "list.toml", "--rehearse").status == 0
 
 
 @pytest.mark.parametrize(("content", "status", "said"), KEY_FILES, ids=str)

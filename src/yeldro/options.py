@@ -233,6 +233,15 @@ class SelectionOptions(TableOptions):
         kept=True,
         says="Only those whose keys are in {}.",
     )
+    by: str | None = option(
+        Kind.TEXT,
+        Group.ROWS,
+        "COLS",
+        "With --keys-from: unique columns in place of the key.",
+        kept=True,
+        says="They are looked up there by {}.",
+        completes="columns",
+    )
     found_in: str | None = option(
         Kind.TEXT,
         Group.ROWS,
@@ -569,6 +578,9 @@ class PreviewOptions(CsvOptions, RowsOptions):
 
     show_changes: bool = option(
         Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since."
+    )
+    misses: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Write the keys that have no row, or stand twice."
     )
 
 

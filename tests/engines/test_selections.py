@@ -23,7 +23,7 @@ from yeldro.words.tell import tell
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(9), built DATE, up_id INTEGER, old_id INTEGER,"
      " FOREIGN KEY (up_id) REFERENCES weirs (id))",
-    "CREATE TABLE gates (weir_id INTEGER, part VARCHAR(9), label VARCHAR(9), PRIMARY KEY (weir_id, part),"
+    "CREATE TABLE gates (weir_id INTEGER, part VARCHAR(9), label VARCHAR(9), PRIMARY KEY (weir_id, part), UNIQUE (label),"
      " FOREIGN KEY (weir_id) REFERENCES weirs (id))",
     "CREATE TABLE notes (id INTEGER PRIMARY KEY, weir_id INTEGER, first_id INTEGER, name VARCHAR(9),"
      " FOREIGN KEY (first_id) REFERENCES weirs (id), FOREIGN KEY (weir_id) REFERENCES weirs (id))",
@@ -53,6 +53,10 @@ CHOICES: list[tuple[str, Options, list[Any] | str]] = [
     ("weirs", {"key_file": keys("2", "two")}, "line 3 (id) is not a valid integer"),
     ("weirs", {"key_file": keys("2", header="number")}, "The header of keys.csv is number"),
     ("gates", {"key_file": keys("y,z;1", "x;2", header="part,weir_id")}, [(1, "y,z")]),
+    ("gates", {"key_file": keys("c;9", "a;8", "c;7", header="Label,number"), "by": "label"}, [(1, "x"), (3, "x")]),
+    ("weirs", {"key_file": keys("a", header="name"), "by": "name"}, "it is not unique there. Unique are: id"),
+    ("gates", {"key_file": keys("a", header="label"), "by": "label", "keys": ("1,x", )}, "--by and --key exclude"),
+    ("gates", {"keys": ("1,x", ), "by": "label"}, "--by goes with --keys-from"),
     ("gates", {"keys": ('1,"y,z"', "3,x")}, [(1, "y,z"), (3, "x")]),
     ("weirs", {"found_in": "gates"}, [1, 3]),
     ("weirs", {"not_found_in": "gates"}, [2, 4]),
@@ -121,6 +125,7 @@ def test_missing_keys_and_nulls_are_told(weirs: Server) -> None:
         100,
         ((1000,), (1001,)),
     )
+    assert (found.repeated, found.selection.unused) == (1, ())
     told = [
         (preview(weirs, "weirs", {way: "weirs", "on": "up_id=id"}).cautions)
         for way in ("found_in", "not_found_in")

@@ -77,13 +77,13 @@ class OfflineStatements(Statements):
         """Keys that were listed stand in the condition: there is nobody to send them to."""
         wanted = super().is_selected(selection)
         if selection.keys is not None:
-            keys = [self._has_key(selection.table, key) for key in selection.keys]
+            keys = [self._has_key(selection, key) for key in selection.keys]
             wanted.append(sa.or_(*keys))
         return wanted
 
-    def _has_key(self, table: Table, key: Sequence[Value]) -> sa.ColumnElement[bool]:
-        clause = self.table(table)
-        pairs = zip(table.key, key, strict=True)
+    def _has_key(self, selection: Selection, key: Sequence[Value]) -> sa.ColumnElement[bool]:
+        clause = self.table(selection.table)
+        pairs = zip(selection.key_columns, key, strict=True)
         return sa.and_(*(clause.c[name] == sa.literal(value) for name, value in pairs))
 
     def first_rows(self, selection: Selection) -> list[sa.ColumnElement[Any]]:

@@ -187,6 +187,7 @@ def make_preview(preview: Preview) -> Document:
         "matched": reach.matched,
         "missing": preview.missing,
         "missing_keys": [list(key) for key in preview.missing_keys],
+        "repeated": preview.repeated,
         "sample": [dict(zip(preview.columns, row, strict=True)) for row in preview.sample],
         "reach": describe_reach(reach),
         "stops": make_stops(preview),

@@ -41,10 +41,7 @@ def render_preview(preview: Preview, following: Next | None) -> Iterator[Rendera
         f"match{share}",
         style="bold",
     )
-    if preview.missing:
-        keys = ", ".join("/".join(map(str, key)) for key in preview.missing_keys[:10])
-        more = f" and {preview.missing - 10:,} more" if preview.missing > 10 else ""
-        yield Text(f"{count(preview.missing, 'key')} not in the table: {keys}{more}")
+    yield from _list_misses(preview)
     if preview.parts:
         parts = [
             (part.text if not place else f"and {part.text}", part.rows)
@@ -79,6 +76,20 @@ def render_next(following: Next, *, is_stopped: bool) -> Iterator[RenderableType
             "delete them)",
             style="dim",
         )
+
+
+def _list_misses(preview: Preview) -> Iterator[RenderableType]:
+    """What a list of keys has that the table has not, or not so often."""
+    if preview.missing:
+        keys = ", ".join("/".join(map(str, key)) for key in preview.missing_keys[:10])
+        more = f" and {preview.missing - 10:,} more" if preview.missing > 10 else ""
+        yield Text(f"{count(preview.missing, 'key')} not in the table: {keys}{more}")
+    if preview.repeated:
+        verb = "stands" if preview.repeated == 1 else "stand"
+        yield Text(f"{count(preview.repeated, 'key')} {verb} in the list several times")
+    if unused := preview.selection.unused:
+        verb = "is" if len(unused) == 1 else "are"
+        yield Text(f"{', '.join(unused)} of the file {verb} not looked at")
 
 
 def _sample(preview: Preview) -> Iterator[RenderableType]:

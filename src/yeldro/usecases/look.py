@@ -12,6 +12,7 @@ from yeldro.core.duplicates.groups import Duplicates, find_duplicates
 from yeldro.core.duplicates.proposals import Proposal, propose_same
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table, is_pattern
 from yeldro.core.reach.reach import Stop, root_keys
 from yeldro.core.reach.search import find_reach, tables_in_reach
@@ -56,6 +57,14 @@ def preview(database: Database, request: Request) -> Preview:
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with looking(database):
         return make_preview(database, request, find_reach(database, selection, request.rules))
+
+
+@contextmanager
+def listed_misses(database: Database, listed: StoredKeys) -> Iterator[Iterator[tuple[str, Row]]]:
+    """The keys of a list that have no row, and those that stand in it several times, streamed while
+    the context is open."""
+    with looking(database):
+        yield database.list_misses(listed)
 
 
 def find_stops(database: Database, request: Request) -> tuple[Stop, ...]:

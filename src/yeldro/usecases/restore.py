@@ -258,7 +258,7 @@ class _Restoration:
         root = chosen[0] if chosen else self.database.schema.find_table(named)
         keyed = [stage for stage in stages if stage.key]
         keys = [read_key(text, root) for text in self.request.keys]
-        listed = self.database.load_keys(root, keys)
+        listed = self.database.load_keys(root, root.key, keys)
         if not narrow(self.database, keyed, root, listed):
             raise UsageError(f"The run archived no row of {root.label} with that key.")
         return keyed

@@ -161,4 +161,5 @@ def read_rows(database: Database, request: Request) -> Selection:
         selection.table.find_column(name)
     if selection.keys is None:
         return selection
-    return replace(selection, keys=None, listed=database.load_keys(selection.table, selection.keys))
+    listed = database.load_keys(selection.table, selection.key_columns, selection.keys)
+    return replace(selection, keys=None, listed=listed)

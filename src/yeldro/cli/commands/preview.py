@@ -60,6 +60,10 @@ def command(options: PreviewOptions) -> int:
                 screen.write_document(make_preview(found))
             else:
                 screen.show(render_preview(found, find_deletion(database, options, found)))
+        if options.misses:
+            from yeldro.cli.misses import write_misses
+
+            write_misses(database, found.selection, options.misses)
         # A document says it by itself; rows of CSV, and a long preview, need it at their end.
         for reason in found.refusals[:1] if screen.format != "json" else ():
             screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")

@@ -50,8 +50,16 @@ class Looking(Protocol):
         ...
 
     def find_missing(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
-        """How many different keys of a list are not in the table, and the first of them in key
+        """How many distinct keys of a list are not in the table, and the first of them in key
         order."""
+        ...
+
+    def list_misses(self, listed: StoredKeys) -> Iterator[tuple[str, Row]]:
+        """All of both, streamed in key order, each with a word for it: missing, repeated."""
+        ...
+
+    def find_repeated(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
+        """The same for keys that stand in the list several times."""
         ...
 
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
@@ -135,9 +143,11 @@ class Looking(Protocol):
 
     # Key sets
 
-    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> StoredKeys:
-        """Send primary keys to the database, a batch at a time, outside of any transaction. One may
-        come twice."""
+    def load_keys(
+        self, table: Table, columns: Sequence[str], keys: Iterable[tuple[Value, ...]]
+    ) -> StoredKeys:
+        """Send keys, values of unique columns, to the database, a batch at a time, outside of any
+        transaction. One may come twice."""
         ...
 
     def prepare_key_sets(self, tables: Sequence[Table], new: Sequence[str] = ()) -> None:

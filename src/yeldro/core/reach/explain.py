@@ -14,7 +14,7 @@ from yeldro.core.model.values import read_value
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition, pointed
 from yeldro.core.selection.selection import Selection
-from yeldro.errors import UsageError
+from yeldro.errors import BadStatement, UsageError
 
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.In, exp.Between)
 _VALUES = (exp.Literal, exp.Placeholder)
@@ -23,6 +23,8 @@ _VALUES = (exp.Literal, exp.Placeholder)
 def explain(database: Database, selection: Selection, error: UsageError) -> UsageError:
     """A better error where the reason is found, else the same. What failed may have ended the
     transaction, so this is done after it."""
+    if not isinstance(error.__cause__, BadStatement):
+        return error
     database.rollback()
     database.begin(Mode.READ)
     table = selection.view.table if selection.view else selection.table
@@ -79,7 +81,7 @@ def _find_value_fault(
     if found is None or found.column is None or found.table is None or found.levels:
         return
     name = database.write_name(found.column.name)
-    for node in comparison.find_all(*_VALUES):
+    for node in filter(lambda one: isinstance(one, _VALUES), comparison.iter_expressions()):
         text = f":{node.name}" if isinstance(node, exp.Placeholder) else node.sql(condition.dialect)
         shown = str(condition.values.get(node.name, "") if text[0] == ":" else node.name)
         rows = database.try_count(found.table, condition.derive(f"{name} = {text}"))

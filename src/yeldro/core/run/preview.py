@@ -63,7 +63,8 @@ class Preview:
     """What a deletion would touch. `refusals` are the reasons for which it would be stopped before
     its first change.
 
-    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them.
+    `missing` keys were asked for and are not in the table; `missing_keys` are the first of them;
+    `repeated` keys were asked for several times.
     `duplicates` are those whose surplus rows would go. `step` is the name of a step, "" where there
     is none. `seal` is the seal of what a sealed step holds now, `difference` how that differs from
     what was sealed.
@@ -75,6 +76,7 @@ class Preview:
     sample: tuple[Row, ...]
     missing: int
     missing_keys: tuple[Row, ...]
+    repeated: int
     cautions: tuple[Caution, ...]
     refusals: tuple[Fact, ...]
     parts: tuple[Part, ...] = ()
@@ -112,6 +114,7 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         sample,
         missing,
         tuple(missing_keys),
+        database.find_repeated(selection.listed, 0)[0] if selection.listed else 0,
         cautions,
         tuple(find_refusals(database, request.guards, reach, cautions)),
         find_parts(database, selection),
@@ -147,6 +150,7 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         sample=(),
         missing=0,
         missing_keys=(),
+        repeated=0,
         cautions=cautions,
         refusals=tuple(refusals),
         hints=hints,

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from itertools import chain
 
 from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.model.values import Value, read_key, read_parameter, read_value
 from yeldro.core.selection.condition import Condition, read_condition
@@ -78,6 +79,7 @@ class Asked:
     parameters: tuple[str, ...] = ()
     keys: tuple[str, ...] = ()
     key_file: KeyFile | None = None
+    by: str | None = None
     found_in: str | None = None
     not_found_in: str | None = None
     on: str | None = None
@@ -94,7 +96,8 @@ class Selection:
     """Rows of `table` that meet all `conditions` and `matches`, stand in `view`, have one of the
     keys, and have no parent for one of the `orphans`.
 
-    `keys` are the keys as they were given; once they are in the database they are `listed`. With
+    `keys` are the keys as they were given, values of `key_columns`; once they are in the database
+    they are `listed`. Of a file of keys the columns `unused` are not looked at. With
     `order` and `limit`, the first rows; NULLs come last in either direction and the identity is the
     last tie-breaker. `all_rows` says that the person knows that it may be the whole table.
     """
@@ -102,6 +105,8 @@ class Selection:
     table: Table
     conditions: tuple[Condition, ...] = ()
     keys: Iterable[tuple[Value, ...]] | None = None
+    key_columns: tuple[str, ...] = ()
+    unused: tuple[str, ...] = ()
     listed: StoredKeys | None = None
     matches: tuple[Match, ...] = ()
     orphans: tuple[Reference, ...] = ()
@@ -147,10 +152,14 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
             raise UsageError(
                 f"The parameter {name} is not used in any condition.", f"Write :{name} in --where."
             )
+    by = _read_by(asked.by, table)
+    header = asked.key_file.header if asked.key_file else ()
     return Selection(
         table,
         conditions,
-        _read_keys(asked, table),
+        _read_keys(asked, table, by),
+        key_columns=by,
+        unused=tuple(name for name in header if name.lower() not in fold(by)),
         matches=tuple(_read_matches(asked, table, schema)),
         orphans=_read_orphans(asked, table, schema),
         view=view,
@@ -182,7 +191,6 @@ def check_table(table: Table) -> Table:
 def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
     """What is wrong with the options that choose rows of a table, by the names of those that were
     given."""
-    matching = [name for name in ("found_in", "not_found_in", "orphans") if name in given]
     if not any(name in given for name in CHOOSING):
         yield Unfit(
             "",
@@ -197,17 +205,34 @@ def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
             "--order-by and --limit go together.",
             'For example: --order-by "opened_on" --limit 5.',
         )
-    if "on" in given and not matching:
-        yield Unfit("on", "--on belongs to --found-in, --not-found-in or --orphans.")
-    if "on" in given and len(matching) > 1:
-        hint = "Give one of them, and --where for the rest."
-        yield Unfit("on", "--on could belong to several options here.", hint)
+    if "by" in given:
+        yield from _find_unfit_by(given)
+    if "on" in given:
+        yield from _find_unfit_on(given)
     if "truncate" in given and [name for name in CHOOSING if name in given] != ["all_rows"]:
         yield Unfit("truncate", _WHOLE)
 
 
+def _find_unfit_by(given: Collection[str]) -> Iterator[Unfit]:
+    if "keys_from" not in given:
+        yield Unfit("by", "--by goes with --keys-from.")
+    elif "keys" in given:
+        yield Unfit("by", "--by and --key exclude each other.", "Put all of them into the file.")
+
+
+def _find_unfit_on(given: Collection[str]) -> Iterator[Unfit]:
+    matching = [name for name in ("found_in", "not_found_in", "orphans") if name in given]
+    if not matching:
+        yield Unfit("on", "--on belongs to --found-in, --not-found-in or --orphans.")
+    if len(matching) > 1:
+        hint = "Give one of them, and --where for the rest."
+        yield Unfit("on", "--on could belong to several options here.", hint)
+
+
 def _check_choice(asked: Asked, table: Table, label: str) -> None:
-    given = {name for name in (*CHOOSING, "order_by", "on", "truncate") if _is_given(asked, name)}
+    given = {
+        name for name in (*CHOOSING, "order_by", "on", "by", "truncate") if _is_given(asked, name)
+    }
     for unfit in find_unfit(given, label):
         raise UsageError(unfit.message, unfit.hint)
     if asked.limit is not None and table.shares_identity:
@@ -238,26 +263,45 @@ def _check_truncate(table: Table, schema: Schema) -> bool:
     return True
 
 
-def _read_keys(asked: Asked, table: Table) -> Iterable[tuple[Value, ...]] | None:
+def _read_by(text: str | None, table: Table) -> tuple[str, ...]:
+    """The columns by which rows are looked up: the key, or others that are unique."""
+    if text is None:
+        return table.key
+    names = tuple(table.find_column(name.strip()).name for name in text.split(","))
+    if not any(index.unique and set(index.columns) <= set(names) for index in table.indexes):
+        unique = [", ".join(index.columns) for index in table.indexes if index.unique]
+        raise UsageError(
+            f"{', '.join(names)} of {table.label} may name several rows: it is not unique there.",
+            f"Unique are: {'; '.join(unique)}." if unique else "Use --where.",
+        )
+    return names
+
+
+def _read_keys(
+    asked: Asked, table: Table, by: tuple[str, ...]
+) -> Iterable[tuple[Value, ...]] | None:
     if not asked.keys and asked.key_file is None:
         return None
     given = [read_key(text, table) for text in asked.keys]
-    return chain(given, _read_key_file(asked.key_file, table) if asked.key_file else ())
+    return chain(given, _read_key_file(asked.key_file, table, by) if asked.key_file else ())
 
 
-def _read_key_file(file: KeyFile, table: Table) -> Iterator[tuple[Value, ...]]:
-    if not table.key:
+def _read_key_file(file: KeyFile, table: Table, by: tuple[str, ...]) -> Iterator[tuple[Value, ...]]:
+    if not by:
         raise UsageError(
             f"{table.label} has no primary key, so --keys-from cannot name its rows.",
-            "Use --where.",
+            "Name unique columns with --by, or use --where.",
         )
-    if sorted(file.header) != sorted(table.key):
+    header = fold(file.header)
+    if lacking := [name for name in by if name.lower() not in header]:
         raise UsageError(
-            f"The header of {file.name} is {', '.join(file.header)}; the key of {table.label} is "
-            f"{', '.join(table.key)}.",
-            "The first line must name exactly the key's columns.",
+            f"The header of {file.name} is {', '.join(file.header)}; it lacks "
+            f"{', '.join(lacking)}, by which rows of {table.label} are looked up.",
+            "The first line must name these columns; --by names other unique ones.",
         )
-    places = [(file.header.index(name), name, table.column(name).family) for name in table.key]
+    places = [
+        (file.header.index(header[name.lower()]), name, table.column(name).family) for name in by
+    ]
     for number, fields in file.lines:
         yield tuple(
             read_value(fields[at], family, f"{file.name}, line {number} ({name})")

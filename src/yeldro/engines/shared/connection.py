@@ -30,7 +30,7 @@ from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import HeldTable, write_for_holding
 from yeldro.engines.shared.ranking import SqlRanking
 from yeldro.engines.shared.replacing import SqlReplacing
-from yeldro.engines.shared.statements import Words, count_where, find_defaults
+from yeldro.engines.shared.statements import Rows, Words, count_where, find_defaults
 from yeldro.engines.shared.temporary_names import Names
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import (
@@ -313,9 +313,23 @@ class SqlDatabase(ABC):
         return self.gate.stream(self.statements.sample(keys, columns, limit))
 
     def find_missing(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
-        missing = self.statements.find_missing(listed)
-        first = missing.order_by(*self.statements.key_columns(listed, listed.columns)).limit(limit)
-        count = self.gate.number(sa.select(sa.func.count()).select_from(missing.subquery()))
+        return self._find_listed(listed, self.statements.find_missing(listed), limit)
+
+    def find_repeated(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
+        return self._find_listed(listed, self.statements.find_repeated(listed), limit)
+
+    def list_misses(self, listed: StoredKeys) -> Iterator[tuple[str, Row]]:
+        ordered = self.statements.key_columns(listed, listed.columns)
+        for word, rows in (
+            ("missing", self.statements.find_missing(listed)),
+            ("repeated", self.statements.find_repeated(listed)),
+        ):
+            for row in self.gate.stream(rows.order_by(*ordered)):
+                yield word, row
+
+    def _find_listed(self, listed: StoredKeys, wanted: Rows, limit: int) -> tuple[int, list[Row]]:
+        first = wanted.order_by(*self.statements.key_columns(listed, listed.columns)).limit(limit)
+        count = self.gate.number(sa.select(sa.func.count()).select_from(wanted.subquery()))
         return count, [tuple(row) for row in self.gate.run(first)] if count else []
 
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> int:
@@ -412,8 +426,10 @@ class SqlDatabase(ABC):
 
     # Key sets
 
-    def load_keys(self, table: Table, keys: Iterable[tuple[Value, ...]]) -> StoredKeys:
-        listed = StoredKeys(table, table.key, self.names.of(table))
+    def load_keys(
+        self, table: Table, columns: Sequence[str], keys: Iterable[tuple[Value, ...]]
+    ) -> StoredKeys:
+        listed = StoredKeys(table, tuple(columns), self.names.of(table))
         self.create_key_table(listed, unique=False)
         waiting = iter(keys)
         while batch := list(itertools.islice(waiting, _BATCH)):

@@ -242,9 +242,9 @@ class Statements:
         if selection.listed:
             wanted.append(
                 self.is_in(
-                    [clause.c[name] for name in selection.table.key],
+                    [clause.c[name] for name in selection.listed.columns],
                     selection.listed,
-                    selection.table.key,
+                    selection.listed.columns,
                 )
             )
         for match in selection.matches:
@@ -404,6 +404,10 @@ class Statements:
         pairs = zip(names, self.key_columns(listed, names), strict=True)
         found = sa.exists().where(*(clause.c[name] == key for name, key in pairs))
         return sa.select(*self.key_columns(listed, names)).where(sa.not_(found)).distinct()
+
+    def find_repeated(self, listed: StoredKeys) -> Rows:
+        columns = self.key_columns(listed, listed.columns)
+        return sa.select(*columns).group_by(*columns).having(sa.func.count() > 1)
 
     def count_nulls(self, table: Table, columns: Sequence[str], keys: KeySet | None) -> Rows:
         clause = self.table(table)
