@@ -205,6 +205,7 @@ def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]
         ("limit", ["order_by"]),
         ("order_by", ["limit"]),
         ("on", ["orphans", "found_in"]),
+        ("by", ["keys_from"]),
     ):
         if (
             sum(
@@ -214,6 +215,8 @@ def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]
             != 1
         ):
             found.pop(name, None)
+    if "by" in found:
+        found.pop("key", None)
     return found
 
 
