@@ -364,11 +364,48 @@ def test_from_a_timer(yeldro: Yeldro, gauges: Path) -> None:
     assert (full.status, "The line could not be added to the log" in full.err) == (0, True), full
     lines = (gauges.parent / "all.log").read_text().splitlines()
     assert [line.split("Z yeldro ")[1].split(" (")[0] for line in lines] == [
-        "INFO run none.toml: nothing-matched",
-        "INFO run one.toml: committed; deleted 24",
+        "INFO run none.toml on gauges: nothing-matched",
+        "INFO run one.toml on gauges: committed; deleted 24",
         "ERROR run one.toml: There is no database file none.db.",
         "ERROR run no.toml: no.toml cannot be read: No such file or directory.",
     ]
+
+
+MONTHLY = """
+[params.before]
+type = "date"
+default = "first of month - 1 year"
+[[steps]]
+name = "old alerts"
+delete = "alerts"
+where = "raised_at < :before"
+"""
+
+
+def test_a_day_that_moves_is_one_day_in_a_run_and_under_a_seal(
+    yeldro: Yeldro, gauges: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def on(day: str) -> None:
+        monkeypatch.setattr("yeldro.cli.steps.find_today", lambda: datetime.date.fromisoformat(day))
+
+    (gauges.parent / "monthly.toml").write_text(MONTHLY)
+    on("2027-02-14")
+    assert "with before = 2026-02-01" in yeldro("preview", "monthly.toml").out
+    assert yeldro("preview", "monthly.toml", "--seal").status == 0
+    sealed = digest(gauges)
+    on("2028-12-01")
+    assert "with before = 2026-02-01" in yeldro("preview", "monthly.toml").out
+    moved = yeldro("run", "monthly.toml", "--yes", "-p", "before=today")
+    assert (moved.status, digest(gauges)) == (3, sealed)
+    done = yeldro("run", "monthly.toml", "--yes", "--log", "all.log")
+    assert done.status == 0, done.err
+    assert "; before = 2026-02-01; deleted " in (gauges.parent / "all.log").read_text()
+    assert "before = 2026-02-01" in yeldro("history", "last").out
+    asked = ["preview", "alerts", "--where", "raised_at < :b", "-p", "b=today - 1 year"]
+    assert yeldro(*asked, "--save", "saved.toml").status == 0
+    assert 'default = "today - 1 year"' in (gauges.parent / "saved.toml").read_text()
+    bad = yeldro("run", "monthly.toml", "--yes", "-p", "before=last monday")
+    assert (bad.status, "or 'today - 90 days'" in bad.err) == (2, True)
 
 
 def test_two_runs_at_once_exclude_each_other(

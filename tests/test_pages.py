@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import configparser
 import json
 import re
 import shlex
+import subprocess
+import sys
 import tomllib
 from pathlib import Path
 
@@ -134,3 +137,39 @@ def test_every_link_and_every_file_that_a_page_names_is_there() -> None:
 
 def test_the_picture_of_the_layers_is_what_the_rules_say() -> None:
     assert PICTURE.read_text(encoding="utf-8") == draw(read_layers()), "draw it anew: ./dev layers"
+
+
+def find_blocks(page: str, language: str) -> list[str]:
+    return re.findall(rf"```{language}\n(.*?)```", read_page(page), re.DOTALL)
+
+
+def test_the_timers_of_the_page_run(gauges: Path) -> None:
+    """Both commands, as a timer runs them: the first one finds rows, the second one none."""
+    (gauges.parent / "alerts.toml").write_text(find_blocks("cron.md", "toml")[0], encoding="utf-8")
+    (gauges.parent / "yeldro.toml").write_text('[databases.gauges]\nurl = "sqlite:///gauges.db"\n')
+    (cron,) = find_blocks("cron.md", "cron")
+    service, timer = (configparser.ConfigParser() for _ in range(2))
+    service.optionxform = timer.optionxform = str  # type: ignore[assignment]  # as systemd reads them
+    for parser, text in zip((service, timer), find_blocks("cron.md", "ini"), strict=True):
+        parser.read_string(text)
+    assert timer["Timer"]["OnCalendar"] == "*-*-01 03:15"
+    assert cron.split()[:5] == ["15", "3", "1", "*", "*"]
+    unit = service["Service"]
+    lines = [
+        cron.split(maxsplit=5)[5].strip(),
+        f"cd {unit['WorkingDirectory']} && {unit['ExecStart']}",
+    ]
+    assert lines[0] == lines[1]
+    tool = f"{sys.executable} -m yeldro"
+    for line in lines:
+        typed = line.replace("/srv/gauges", str(gauges.parent))
+        typed = typed.replace("/usr/local/bin/yeldro", tool)
+        done = subprocess.run(
+            ["/bin/sh", "-c", typed], capture_output=True, text=True, timeout=60, check=False
+        )
+        assert done.returncode == 0, done.stderr
+    first, second = (gauges.parent / "yeldro.log").read_text().splitlines()
+    assert re.search(
+        r"run alerts.toml on gauges: committed; before = \d{4}-\d\d-01; deleted", first
+    )
+    assert second.endswith("nothing-matched; before = " + first.partition("before = ")[2][:10])

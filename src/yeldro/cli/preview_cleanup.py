@@ -36,7 +36,8 @@ def preview_cleanup(options: PreviewOptions, names: Sequence[str] = ()) -> int:
         raise UsageError("A cleanup file is shown as text or as JSON.")
     asks = screen.format == "text" and sys.stdin.isatty()
     steps = choose_steps(cleanup, names)
-    values = read_values(cleanup, steps, options.parameters, ask_value if asks else None)
+    ask = ask_value if asks else None
+    values = read_values(cleanup, steps, options.parameters, ask, anew=options.seal)
     chosen = ChosenSteps(path, cleanup, steps, values)
     documents: list[Document] = []
     status, settled = 0, False

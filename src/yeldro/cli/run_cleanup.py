@@ -76,7 +76,8 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
         jobs = make_jobs(database, chosen)
         compare = partial(find_difference, path)
         result = running.run(database, jobs, manner, person, keeping, chosen.limits, compare)
-        told = describe_run(path.name, result)
+        plain = {name: value.partition("=")[2] for name, value in values.items()}
+        told = describe_run(path.name, database.name, plain, result)
         return result
 
     return run_command(Command("run", options, make_run_line(options)), work, place), told

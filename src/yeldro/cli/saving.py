@@ -11,7 +11,7 @@ from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
 from yeldro.cli.place import from_file, name_database
 from yeldro.cli.request import quote_word
 from yeldro.cli.screen import Screen
-from yeldro.cli.steps import make_cleanup, make_reviewed, read_values
+from yeldro.cli.steps import is_moving, make_cleanup, make_reviewed, read_values
 from yeldro.core.cleanup.cleanup import Cleanup, Step
 from yeldro.core.database.connection import Database
 from yeldro.core.review.verdict import Review
@@ -33,14 +33,24 @@ def seal_cleanup(database: Database, chosen: ChosenSteps) -> Iterator[Preview]:
         for found in running.look_ahead(database, jobs, chosen.limits):
             sealing = Sealing()
             writer.add(found.step, sealing.watch(list_sealed(database, found.reach)))
-            seals[found.step] = sealing.make(found.reach.matched)
+            made = sealing.make(found.reach.matched)
+            seals[found.step] = replace(made, values=_find_sealed_values(chosen))
             yield replace(found, seal=seals[found.step])
     steps = [_seal_step(step, seals[step.name]) for step in chosen.cleanup.steps]
     save_file(chosen.path, replace(chosen.cleanup, steps=tuple(steps)))
 
 
+def _find_sealed_values(chosen: ChosenSteps) -> dict[str, str]:
+    """The days that parameters mean now: the seal is on these."""
+    relative = [one.name for one in chosen.cleanup.params if is_moving(one)]
+    return {
+        name: chosen.values[name].partition("=")[2] for name in relative if name in chosen.values
+    }
+
+
 def _seal_step(step: Step, seal: Seal) -> Step:
-    return replace(step, options={**step.options, "seal": asdict(seal)})
+    written = {name: value for name, value in asdict(seal).items() if value or name != "values"}
+    return replace(step, options={**step.options, "seal": written})
 
 
 def check_seal(options: RowsOptions | GroupsOptions) -> None:

@@ -15,8 +15,9 @@ from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.cleanup.step_options import read_options, write_options
 from yeldro.core.model.lookup import nearest
+from yeldro.core.model.relative_days import find_today, is_relative, resolve
 from yeldro.core.model.schema import Family
-from yeldro.core.model.values import Value, read_value
+from yeldro.core.model.values import Value, read_parameter, read_value
 from yeldro.core.review.verdict import Review
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.parameters import find_names
@@ -26,6 +27,8 @@ from yeldro.options import GroupsOptions, RowsOptions
 from yeldro.words.tell import tell
 
 T = TypeVar("T")
+# The types whose values may be written by their distance from today.
+_MOVING = ("date", "timestamp")
 
 
 def make_options(
@@ -98,19 +101,22 @@ def read_values(
     steps: Sequence[Step],
     given: Sequence[str],
     ask: Callable[[Param], str] | None,
+    *,
+    anew: bool = False,
 ) -> dict[str, str]:
-    """The parameters that some steps of a cleanup need: as given, else the default, else as `ask`
-    finds out. As `TYPE=VALUE` texts by name.
+    """The parameters that some steps of a cleanup need: as given, else as sealed, unless they are
+    sealed `anew`, else the default, else as `ask` finds out. As `TYPE=VALUE` texts by name.
 
     UsageError for one that is unknown, missing, of another type, or not allowed.
     """
     texts = _cut_parameters(given, [one.name for one in cleanup.params])
     used = _find_used(steps)
+    sealed = {} if anew else _find_sealed(steps)
     values = {}
     for param in cleanup.params:
         if param.name not in texts and param.name not in used:
             continue
-        text = texts.get(param.name)
+        text = texts.get(param.name, sealed.get(param.name))
         if text is None and param.default is not None:
             text = _as_text(param.default)
         if text is None and ask:
@@ -119,8 +125,23 @@ def read_values(
             hint = f"Give -p {param.name}=VALUE."
             raise UsageError(f"The parameter {param.name} has no value.", hint)
         _check_value(param, text)
+        # From here on it is one day, whatever the clock says meanwhile.
+        if param.type in _MOVING and is_relative(text):
+            text = str(resolve(text, find_today()))
         values[param.name] = f"{param.type}={text}"
     return values
+
+
+def _find_sealed(steps: Sequence[Step]) -> dict[str, str]:
+    """What days meant when the steps were sealed."""
+    return {
+        name: str(value) for step in steps if step.seal for name, value in step.seal.values.items()
+    }
+
+
+def is_moving(param: Param) -> bool:
+    """Whether its default is another day every day."""
+    return param.type in _MOVING and isinstance(param.default, str)
 
 
 def _cut_parameters(given: Sequence[str], known: Sequence[str]) -> dict[str, str]:
@@ -162,8 +183,9 @@ def make_cleanup(
 
     `database` is as the file is to name it, and so are paths in the options.
     """
+    texts = {one.name: one.text for one in map(read_parameter, options.parameters)}
     params = [
-        _make_param(name, value)
+        _make_param(name, value, texts.get(name, ""))
         for condition in selection.conditions
         for name, value in condition.values.items()
     ]
@@ -218,7 +240,7 @@ def make_reviewed(
     return Cleanup(title=title, database=database, steps=tuple(steps)), notes, left
 
 
-def _make_param(name: str, value: Value) -> Param:
+def _make_param(name: str, value: Value, text: str) -> Param:
     kinds: list[tuple[type, str]] = [
         (bool, "boolean"),
         (int, "integer"),
@@ -227,4 +249,6 @@ def _make_param(name: str, value: Value) -> Param:
         (datetime.date, "date"),
     ]
     kind = next((kind for type_, kind in kinds if isinstance(value, type_)), "text")
+    if kind in _MOVING and is_relative(text):
+        return Param(name, kind, text)
     return Param(name, kind, float(value) if isinstance(value, Decimal) else value)

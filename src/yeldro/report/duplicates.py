@@ -19,7 +19,7 @@ from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell
 from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops
 from yeldro.report.grids import render_grid
-from yeldro.report.preview import Next, render_next, render_parts, render_stops
+from yeldro.report.preview import Next, render_next, render_parameters, render_parts, render_stops
 from yeldro.store.run_facts import describe_reach
 from yeldro.words.tell import tell, voice_of
 
@@ -86,6 +86,7 @@ def render_duplicates(
         f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{loosely}",
         style="bold",
     )
+    yield from render_parameters(grouping.selection)
     yield from _left_out(found, in_file=in_file)
     if not found.groups:
         return

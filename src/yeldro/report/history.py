@@ -147,6 +147,8 @@ def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
     """What a record says, each under its name; "" for what there is not."""
     facts = record.facts
     yield "asked", facts["asked"]
+    values = facts.get("parameters", {})
+    yield "with", ", ".join(f"{name} = {value}" for name, value in values.items())
     yield "where", f"{facts['database']} ({facts['address']})"
     yield "by", facts["by"]
     yield "began", facts["began"]

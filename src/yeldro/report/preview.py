@@ -13,6 +13,7 @@ from yeldro.core.model.action import Action
 from yeldro.core.model.plural import count, percent
 from yeldro.core.reach.reach import Part, Stop
 from yeldro.core.run.preview import Preview
+from yeldro.core.selection.selection import Selection
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import ACTION_STYLES, render_cell
 from yeldro.report.command_line import CommandLine
@@ -41,6 +42,7 @@ def render_preview(preview: Preview, following: Next | None) -> Iterator[Rendera
         f"match{share}",
         style="bold",
     )
+    yield from render_parameters(reach.selection)
     yield from _list_misses(preview)
     if preview.parts:
         parts = [
@@ -76,6 +78,12 @@ def render_next(following: Next, *, is_stopped: bool) -> Iterator[RenderableType
             "delete them)",
             style="dim",
         )
+
+
+def render_parameters(selection: Selection) -> Iterator[RenderableType]:
+    """What the parameters of its conditions mean."""
+    if values := selection.values:
+        yield Text("with " + ", ".join(f"{name} = {value}" for name, value in values.items()))
 
 
 def _list_misses(preview: Preview) -> Iterator[RenderableType]:

@@ -6,6 +6,7 @@ import errno
 import logging
 import logging.handlers
 import time
+from collections.abc import Mapping
 from pathlib import Path
 
 from yeldro.core.model.address import hide_passwords
@@ -19,17 +20,20 @@ _SYSTEM_LOGS = ("/dev/log", "/var/run/syslog")
 _DONE = ("deleted", "detached", "moved", "filled")
 
 
-def describe_run(name: str, result: RunResult) -> str:
-    """What was done in all, without data of rows."""
+def describe_run(name: str, database: str, values: Mapping[str, str], result: RunResult) -> str:
+    """What was done in all, where and with which parameters, without data of rows."""
     lines = result.tally.lines if result.tally else ()
     counts = {word: sum(getattr(line, word) for line in lines) for word in _DONE}
     done = ", ".join(f"{word} {rows}" for word, rows in counts.items() if rows)
     parts = [
         result.outcome.label,
+        *(f"{name} = {value}" for name, value in values.items()),
         *([done] if done else []),
         *([result.reason] if result.reason else []),
     ]
-    return f"run {name}: {'; '.join(parts)}" + (f" ({result.run})" if result.run else "")
+    return f"run {name} on {database}: {'; '.join(parts)}" + (
+        f" ({result.run})" if result.run else ""
+    )
 
 
 class Log:

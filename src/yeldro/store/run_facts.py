@@ -97,6 +97,7 @@ class RunFacts(TypedDict):
     gone: NotRequired[GoneFacts]
     made_indexes: NotRequired[list[IndexFacts]]
     matched: NotRequired[int]
+    parameters: NotRequired[dict[str, str]]
     settled: NotRequired[str]
     reach: list[PartFacts]
     tally: list[LineFacts]

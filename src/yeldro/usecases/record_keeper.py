@@ -200,6 +200,11 @@ class Keeper:
         ]
         return {
             "matched": sum(found.reach.matched for found in self._kept),
+            "parameters": {
+                name: str(value)
+                for found in self._kept
+                for name, value in found.selection.values.items()
+            },
             "reach": parts,
             "cautions": list(dict.fromkeys(messages)),
         }

@@ -21,7 +21,7 @@ def make_schema() -> dict[str, Any]:
             "required": [*required],
         }
 
-    seal = keys(SEAL, list(SEAL))
+    seal = keys(SEAL, [name for name in SEAL if name != "values"])
     params = {"type": "object", "additionalProperties": keys(PARAM)}
     steps = [keys(DELETE, ["name", "delete"]), keys(DEDUPE, ["name", "dedupe", "same"])]
     for step in steps:

@@ -73,7 +73,8 @@ TOP = {
     "steps": STEPS,
 }
 PARAM = {"type": one_of(TYPES), "default": VALUE, "ask": TEXT, "allowed": VALUES}
-SEAL = {"matched": COUNT, "rows": COUNT, "fingerprint": TEXT}
+# `values` are those of days that were written by their distance from today.
+SEAL = {"matched": COUNT, "rows": COUNT, "fingerprint": TEXT, "values": TABLE}
 GUARDS = _make_kinds(LimitOptions)
 DELETE = {"name": TEXT, "delete": TEXT, "seal": TABLE, **_make_kinds(RowsOptions)}
 DEDUPE = {"name": TEXT, "dedupe": TEXT, "seal": TABLE, **_make_kinds(GroupsOptions)}

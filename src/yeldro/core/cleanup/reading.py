@@ -12,6 +12,7 @@ from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, as_keys
 from yeldro.core.cleanup.kinds import Kind, is_whole
 from yeldro.core.model.lookup import nearest
+from yeldro.core.model.relative_days import is_relative
 from yeldro.core.selection.parameters import find_names
 from yeldro.core.selection.selection import find_unfit
 from yeldro.options import RowsOptions, keys_of
@@ -88,13 +89,18 @@ def _fits(value: Any, kind: str) -> bool:
         case "number":
             return is_whole(value) or isinstance(value, float | Decimal)
         case "date":
-            return isinstance(value, datetime.date) and not isinstance(value, datetime.datetime)
+            is_day = isinstance(value, datetime.date) and not isinstance(value, datetime.datetime)
+            return is_day or _is_relative(value)
         case "timestamp":
-            return isinstance(value, datetime.datetime)
+            return isinstance(value, datetime.datetime) or _is_relative(value)
         case "boolean":
             return isinstance(value, bool)
         case _:
             return isinstance(value, str)
+
+
+def _is_relative(value: Any) -> bool:
+    return isinstance(value, str) and is_relative(value)
 
 
 def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
@@ -123,7 +129,7 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
 def _find_seal_faults(seal: Mapping[str, Any], path: Path) -> Iterator[Fault]:
     yield from _find_faults(seal, SEAL, path)
     for name in SEAL:
-        if name not in seal:
+        if name not in seal and name != "values":
             yield Fault(path, f"a seal needs {name}; yeldro preview FILE --seal writes it")
 
 

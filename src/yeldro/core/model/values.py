@@ -8,6 +8,7 @@ import datetime
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 
+from yeldro.core.model.relative_days import find_today, is_relative, resolve
 from yeldro.core.model.schema import Family, Table
 from yeldro.errors import UsageError
 
@@ -20,8 +21,8 @@ _FALSE = {"false", "f", "no", "0"}
 _EXAMPLES = {
     Family.INTEGER: "a whole number such as 12",
     Family.NUMBER: "a number such as 1.25",
-    Family.DATE: "a day such as 2024-01-31",
-    Family.TIMESTAMP: "a moment such as 2024-01-31 06:00:00",
+    Family.DATE: "a day such as 2024-01-31, or 'today - 90 days'",
+    Family.TIMESTAMP: "a moment such as 2024-01-31 06:00:00, or 'today - 90 days'",
     Family.BOOLEAN: "true or false",
 }
 
@@ -97,6 +98,8 @@ def _finite(number: Decimal) -> Decimal:
 
 
 def _date_or_moment(text: str) -> datetime.date | datetime.datetime:
+    if is_relative(text):
+        return resolve(text, find_today())
     return (
         datetime.date.fromisoformat(text)
         if len(text) == 10

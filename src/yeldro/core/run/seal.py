@@ -7,8 +7,8 @@ the rows are read.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 from hashlib import blake2b
 from typing import Any
 
@@ -27,11 +27,13 @@ DEPENDING = ", hanging on them"
 @dataclass(frozen=True, slots=True)
 class Seal:
     """`matched` rows of `rows` in the reach; `fingerprint` is a number of 128 bits, in hexadecimal
-    digits."""
+    digits. `values` are the days that parameters meant when it was made, where these are written by
+    their distance from today."""
 
     matched: int
     rows: int
     fingerprint: str
+    values: Mapping[str, str] = field(default_factory=dict, compare=False)
 
 
 @dataclass(frozen=True, slots=True)

@@ -117,6 +117,13 @@ class Selection:
     truncate: bool = False
 
     @property
+    def values(self) -> dict[str, Value]:
+        """The values of the parameters of all conditions, by name."""
+        return {
+            name: value for condition in self.conditions for name, value in condition.values.items()
+        }
+
+    @property
     def columns(self) -> tuple[str, ...]:
         """The columns that the selection looks at, in the order in which it names them."""
         parts: list[Condition | Match | Reference] = [
