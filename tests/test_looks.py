@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import io
 import shlex
+import sys
+import time
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -11,7 +14,10 @@ from hypothesis import strategies as st
 from rich.cells import cell_len
 from rich.console import Console, RenderableType
 
+from tests.conftest import Yeldro
+from yeldro.cli import request, waiting
 from yeldro.cli.request import quote_word
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.plural import percent
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.survey.survey import TableSurvey
@@ -65,6 +71,54 @@ def test_every_word_is_shown_at_any_width(
     if all(cell_len(word) <= min(width - 24, 38) for word in words):
         assert all(word in shown for word in words)
     assert all(cell_len(line.rstrip()) <= max(width, 46) for line in shown.splitlines())
+
+
+def test_a_phase_that_takes_long_is_told_on_a_terminal(monkeypatch: pytest.MonkeyPatch) -> None:
+    class Terminal(io.StringIO):
+        def isatty(self) -> bool:
+            return True
+
+    terminal = Terminal()
+    monkeypatch.setattr(sys, "stderr", terminal)
+    monkeypatch.setenv("TERM", "xterm")
+    monkeypatch.setattr(waiting, "PATIENCE", 0.05)
+    line = waiting.WaitingLine()
+    line(Phase.MATCHING, "gates")
+    line(Phase.DELETING, "weirs", 1200)
+    time.sleep(0.6)
+    line.clear()
+    assert "deleting 1,200 rows of weirs" in terminal.getvalue()
+    assert "gates" not in terminal.getvalue()
+    written = terminal.getvalue()
+    time.sleep(0.2)
+    assert terminal.getvalue() == written
+
+
+PHASES = [
+    (["preview", "stations", "--where", "id = 10"], "MATCHING FOLLOWING LOOKING"),
+    (["duplicates", "observers", "--same", "email", "--keep", "fullest"], "GROUPING LOOKING"),
+    (["delete", "readings", "--orphans", "--yes"], "MATCHING DELETING CHECKING COMMITTING"),
+    (["restore", "last", "--yes"], "COMPARING RESTORING CHECKING COMMITTING"),
+    (["script", "orphans.toml"], "MATCHING DELETING CHECKING"),
+]
+
+
+def test_every_phase_is_told(yeldro: Yeldro, gauges: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (gauges.parent / "orphans.toml").write_text(
+        '[[steps]]\nname = "o"\ndelete = "photos"\norphans = true\n'
+    )
+    told: list[str] = []
+
+    class Ear(waiting.WaitingLine):
+        def __call__(self, phase: Phase, label: str = "", rows: int | None = None) -> None:
+            told.append(phase.name)
+            assert waiting.describe_phase(phase, label, rows)
+
+    monkeypatch.setattr(request, "LINE", Ear())
+    for line, wanted in PHASES:
+        told.clear()
+        assert yeldro(*line).status in (0, 3)
+        assert set(wanted.split()) <= set(told), line
 
 
 @pytest.mark.parametrize(

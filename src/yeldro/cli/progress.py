@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 import time
 
-from rich.console import Console
 from rich.progress import (
     BarColumn,
     MofNCompleteColumn,
@@ -15,8 +14,7 @@ from rich.progress import (
     TimeRemainingColumn,
 )
 
-# Seconds. What takes less needs no bar, which would only flicker.
-_PATIENCE = 2.0
+from yeldro.cli.waiting import LINE, PATIENCE, make_console
 
 
 class Bar:
@@ -32,17 +30,16 @@ class Bar:
         """`now` stands in the place of the rate: what is worked on."""
         self._began = self._began or time.monotonic()
         passed = time.monotonic() - self._began
-        if self._progress is None and sys.stderr.isatty() and passed > _PATIENCE and rows < total:
+        if self._progress is None and sys.stderr.isatty() and passed > PATIENCE and rows < total:
             columns = (
                 BarColumn(),
                 MofNCompleteColumn(),
                 TextColumn("{task.fields[rate]}"),
                 TimeRemainingColumn(),
             )
+            LINE.clear()
             words = TextColumn(self.words)
-            self._progress = Progress(
-                *columns, words, console=Console(file=sys.stderr), transient=True
-            )
+            self._progress = Progress(*columns, words, console=make_console(), transient=True)
             self._task = self._progress.add_task("", total=total, rate="")
             self._progress.start()
         if self._progress:

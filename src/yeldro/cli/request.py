@@ -12,6 +12,7 @@ from pathlib import Path
 
 from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
+from yeldro.cli.waiting import LINE
 from yeldro.core.cautions.caution import read_strict
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
@@ -62,6 +63,7 @@ def opened(
         place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"), place.link
     )
     database.name, database.title = place.name or str(place.address), place.title
+    database.announce = LINE
     try:
         database.schema = database.schema.with_references(place.references)
         database.allow_functions(allowed)
@@ -69,6 +71,7 @@ def opened(
         if database.note:
             Screen("text").note(database.note)
     finally:
+        LINE.clear()
         database.close()
 
 

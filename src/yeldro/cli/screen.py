@@ -12,6 +12,7 @@ from rich.console import Console, ConsoleOptions, RenderableType
 from rich.segment import Segment
 from rich.text import Text
 
+from yeldro.cli.waiting import LINE
 from yeldro.core.model.address import hide_passwords
 from yeldro.core.model.visible import make_visible, one_line
 from yeldro.errors import OutputClosed, YeldroError
@@ -37,6 +38,7 @@ class _VisibleConsole(Console):
 
 def confirm(question: str) -> bool:
     """Ask for a yes or no. An interrupt goes through as one."""
+    LINE.clear()
     try:
         return click.confirm(one_line(question), err=True)
     except click.Abort:
@@ -45,6 +47,7 @@ def confirm(question: str) -> bool:
 
 def prompt(question: str, **options: Any) -> str:
     """Ask for a line of text."""
+    LINE.clear()
     try:
         return str(click.prompt(one_line(question), err=True, **options))
     except click.Abort:
@@ -82,6 +85,7 @@ class Screen:
 
     def note(self, text: str) -> None:
         """Write something that is no result."""
+        LINE.clear()
         self._error.print(Text(text))
 
     def write_document(self, document: Document) -> None:
@@ -104,6 +108,7 @@ class Screen:
 
     def _write(self, text: str) -> None:
         """OutputClosed where nobody reads it; whatever is written after that goes nowhere."""
+        LINE.clear()
         try:
             sys.stdout.write(text)
             sys.stdout.flush()
@@ -119,6 +124,7 @@ class Screen:
         self.tell(error.message, error.hint)
 
     def tell(self, message: str, hint: str) -> None:
+        LINE.clear()
         message, hint = hide_passwords(message), hide_passwords(hint)
         self._error.print(Text.assemble(("Error: ", "bold red"), message))
         if hint:

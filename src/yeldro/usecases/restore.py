@@ -10,6 +10,7 @@ from typing import Protocol
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.fact import fact
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
@@ -295,6 +296,7 @@ class _Restoration:
         restored = [*self.record.facts["restored"], entry]
         self.record.write(restored=restored)
         self.life.is_final = True
+        self.database.announce(Phase.COMMITTING, "", None)
         try:
             self.database.commit()
         except NotCommitted:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.plural import count
 from yeldro.core.reach.reach import Reach
@@ -366,6 +367,7 @@ class _Run:
         for job in self.jobs:
             if job.unique_name:
                 self.keeper.made_unique(job.selection.table, job.unique_name)
+        self.database.announce(Phase.COMMITTING, "", None)
         self.database.commit()
         run = self.keeper.committed()
         try:

@@ -10,6 +10,7 @@ from typing import Protocol, TypeVar
 from yeldro.core.database.abilities import Abilities, Effect, Mode
 from yeldro.core.database.archive_queries import ArchiveQueries
 from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.phase import Announce
 from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.database.reach_queries import Looking
 from yeldro.core.database.replacing_queries import ReplacingQueries
@@ -36,6 +37,9 @@ class Database(Looking, Protocol):
 
     abilities: Abilities
     schema: Schema
+
+    announce: Announce
+    """Whoever is told what the database is busy with."""
 
     encoding: str
     """The text encoding that an archive must have so that the engine can write it."""

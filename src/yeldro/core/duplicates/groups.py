@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.schema import Family, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Rule, RuleKind
@@ -78,6 +79,7 @@ def find_duplicates(
     """Rank the rows of every group inside the open transaction, and look at the first groups where
     they are `shown`."""
     grouping = request.grouping
+    database.announce(Phase.GROUPING, request.table.label, None)
     database.ranking.rank(ranking)
     groups, rows = database.ranking.count_groups(ranking)
     if not shown:

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
@@ -104,6 +105,7 @@ class Search:
 
     def begin(self, selection: Selection) -> int:
         self.root = selection.table
+        self.database.announce(Phase.MATCHING, self.root.label, None)
         if selection.truncate:
             keys: KeySet = WholeTable(self.root, self.root.identity)
             rows = self.database.count_rows(self.root)
@@ -139,6 +141,7 @@ class Search:
         """Rows that nothing references need no keys of their own."""
         if self.counts.get(reference.parent.name):
             parents = self.sets[reference.parent.name]
+            self.database.announce(Phase.FOLLOWING, reference.child.label, None)
             self.sets[name], rows = self.database.find_dependent(reference, parents)
             self.counts[name] = 0
             self._note(reference, rows)
@@ -172,6 +175,7 @@ class Search:
             added = 0
             for reference in selves:
                 if keys := self.sets.get(reference.child.name):
+                    self.database.announce(Phase.FOLLOWING, reference.child.label, None)
                     new = self.database.close_over(reference, stored(keys), round=self.rounds)
                     self._note(reference, new)
                     added += new
@@ -191,6 +195,7 @@ class Search:
             self.sets[child.name] = self._make_key_set(child)
             self.counts[child.name] = 0
         into = stored(self.sets[child.name])
+        self.database.announce(Phase.FOLLOWING, child.label, None)
         new = self.database.pull(reference, parents, into, round=self.rounds, since=since)
         self._note(reference, new)
         return new
@@ -266,6 +271,7 @@ class Search:
             yield Detachment(reference, treatment, keys, rows)
 
     def find_stops(self, detached: tuple[Detachment, ...]) -> Iterator[Stop]:
+        self.database.announce(Phase.LOOKING, self.root.label, None)
         for reference, treatment, parents in self._leaving(Action.STOP):
             rows = self.database.count_referencing(
                 reference, parents, self.sets.get(reference.child.name)

@@ -10,6 +10,7 @@ from yeldro.core.database.abilities import Effect
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Table
 from yeldro.core.restore.plan import (
@@ -126,6 +127,8 @@ class _Undoing:
 
     def _insert(self, group: Sequence[Stage]) -> None:
         """Tables that reference each other come back in one statement."""
+        for stage in group:
+            self.database.announce(Phase.RESTORING, stage.table.label, stage.portion.rows)
         if len(group) == 1:
             self.done[group[0].table] += self.database.archive.insert(group[0])
             return
@@ -157,6 +160,7 @@ class _Undoing:
         """The line of one table: rows count as restored only if they are there with the same
         bytes."""
         database = self.database
+        database.announce(Phase.CHECKING, table.label, None)
         mine = [part for part in self.back.values() if part.table is table]
         again = [part for part in self.again if part.table is table]
         inserted = sum(_count_whole(database, part) for part in mine)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from yeldro.core.database.archive_format import Portion, Stage, Standing
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
@@ -143,6 +144,7 @@ def _look_at(
     database: Database, stage: Stage, parents: Sequence[Stage], touched: set[Table]
 ) -> RestorePart:
     """One part. `touched` are tables of which later steps changed rows."""
+    database.announce(Phase.COMPARING, stage.table.label, stage.portion.rows)
     standing = database.archive.stand(stage)
     is_change = stage.portion.action is not Action.DELETE
     if (is_change or not stage.key) and stage.table in touched:

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from yeldro.core.database.abilities import Effect
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
@@ -32,6 +33,7 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     # What triggers may write to is asked before anything runs, so that those tables are counted
     # before, too.
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
+    database.announce(Phase.CHECKING, reach.selection.table.label, None)
     before = {table: database.count_rows(table) for table in _touched(reach, effects)}
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
@@ -54,6 +56,7 @@ def run_plan(database: Database, plan: Plan) -> Tally:
     database.drop_indexes()
     lines = []
     for table, rows in before.items():
+        database.announce(Phase.CHECKING, table.label, None)
         account = TableAccount(database, reach, table, changed)
         line = account.make_line(rows, dangling.get(table, 0), may_insert(effects, table))
         explained[table] += account.explain(line)
@@ -98,11 +101,15 @@ def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
             # Something resists: the account says what, before the database refuses a later step.
             return changed
     if together:
+        database.announce(Phase.DELETING, together[0].table.label, None)
         database.delete_together(together)
     return changed
 
 
 def _perform(database: Database, step: Step) -> int:
+    removes = step.verb in (Verb.DELETE, Verb.TRUNCATE)
+    phase = Phase.DELETING if removes else Phase.CHANGING
+    database.announce(phase, step.table.label, step.rows)
     if step.verb is Verb.DELETE:
         return database.delete(step.keys)
     if step.verb is Verb.TRUNCATE:

@@ -22,6 +22,7 @@ from yeldro.core.cautions.of_rows import (
 from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.duplicates.groups import Duplicates
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
@@ -100,6 +101,7 @@ class Preview:
 def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
     """Look at a reach whose key sets stand in the open transaction."""
     selection = reach.selection
+    database.announce(Phase.LOOKING, selection.table.label, None)
     columns = sample_columns(selection, request.show)
     sample = tuple(database.sample(root_keys(reach), columns, request.sample))
     scanned = tuple(_find_scanned(database, reach))

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from yeldro.core.database.abilities import Effect
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database
+from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import DependentRows, KeySet, Mark, WholeTable
 from yeldro.core.model.schema import Table
@@ -58,6 +59,7 @@ def find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
             # The engine itself cannot say what such a reference points at.
             if reference.broken:
                 continue
+            database.announce(Phase.CHECKING, reference.child.label, None)
             # A value that a kept row took over from a row that goes is still there.
             is_kept = bool(handed_over & set(reference.referred))
             count = database.count_lost if is_kept else database.count_left

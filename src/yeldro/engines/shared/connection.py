@@ -15,6 +15,7 @@ from yeldro.core.database.abilities import Abilities, Effect, Mode, Row
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import ColumnProfile, First, Odd
 from yeldro.core.database.connection import T
+from yeldro.core.database.phase import Announce, tell_nobody
 from yeldro.core.database.sent import Sent
 from yeldro.core.model.address import Address
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, find_carried, stored
@@ -77,6 +78,7 @@ class SqlDatabase(ABC):
         self.name = self.title = name
         self.gate = gate
         self.statements = statements
+        self.announce: Announce = tell_nobody
         self.names = Names()
         self._spare: dict[tuple[Table, tuple[str, ...]], list[StoredKeys]] = {}
         self._built: list[sa.TableClause] = []
