@@ -492,6 +492,14 @@ class ListingOptions:
         typed=False,
     )
     all_groups: bool = option(Kind.FLAG, Group.OUTPUT, "", "Show every group.", flag="--all")
+    rows: int = option(
+        Kind.FIRST,
+        Group.OUTPUT,
+        "N",
+        "How many rows of a group to show.",
+        default=20,
+        typed=False,
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -600,10 +608,22 @@ class GroupsOptions(
 class DuplicatesOptions(CsvOptions, GroupsOptions):
     """yeldro duplicates"""
 
+    decisions: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Write a CSV to decide in, row by row, for dedupe."
+    )
+
 
 @dataclass(frozen=True, kw_only=True)
 class DedupeOptions(GroupsOptions, ChangingOptions):
     """yeldro dedupe"""
+
+    decisions: str | None = option(
+        Kind.TEXT,
+        Group.ROWS,
+        "FILE",
+        "What was decided row by row; --keep for the rest.",
+        typed=True,
+    )
 
 
 @dataclass(frozen=True, kw_only=True)

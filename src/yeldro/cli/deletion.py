@@ -33,7 +33,7 @@ def run_deletion(options: DeletionOptions) -> int:
 
 def run_dedupe(options: DedupeOptions) -> int:
     """The same for the surplus rows of duplicates."""
-    if not options.same or not (options.keep or options.same == "all"):
+    if not options.same or not (options.keep or options.decisions or options.same == "all"):
         raise UsageError(
             "dedupe needs --same and --keep: what makes rows the same, and which of them stays.",
             f"yeldro duplicates {options.table} shows what there is.",

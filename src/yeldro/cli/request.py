@@ -7,7 +7,7 @@ import re
 import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import fields
+from dataclasses import fields, replace
 from pathlib import Path
 
 from yeldro.cli.place import find_records_folder
@@ -32,6 +32,7 @@ from yeldro.engines.open import open_database
 from yeldro.errors import UsageError
 from yeldro.options import (
     ChangingOptions,
+    DedupeOptions,
     GroupsOptions,
     Kind,
     LimitOptions,
@@ -45,6 +46,7 @@ from yeldro.options import (
     options_of,
 )
 from yeldro.store.config import Place
+from yeldro.store.decision_file import read_decisions
 from yeldro.store.key_file import open_key_file
 from yeldro.store.run_record import Keeping
 
@@ -121,6 +123,10 @@ def read_duplicates_request(
         Nulls(options.nulls),
         ignored,
     )
+    decisions = None
+    if isinstance(options, DedupeOptions) and options.decisions:
+        decisions = read_decisions(Path(options.decisions), grouping.table)
+        grouping = replace(grouping, by_hand=True)
     return DuplicatesRequest(
         grouping,
         None if options.all_groups else options.groups,
@@ -128,6 +134,8 @@ def read_duplicates_request(
         read_guards(options, no_rollback=no_rollback),
         Filling(options.fill) if options.fill else None,
         options.then_unique or "",
+        decisions,
+        options.rows,
     )
 
 

@@ -19,7 +19,7 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.seal import Seal, Sealing, list_sealed
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import UsageError
-from yeldro.options import GroupsOptions, RowsOptions
+from yeldro.options import DedupeOptions, GroupsOptions, RowsOptions
 from yeldro.store.cleanup_file import load_cleanup, save_file
 from yeldro.store.seal_file import writing_seals
 from yeldro.usecases import run as running
@@ -69,6 +69,8 @@ def save_cleanup(
     options: RowsOptions | GroupsOptions, selection: Selection, database: Database
 ) -> None:
     """Write what a command line asked for into the file of --save, with --seal sealed."""
+    if isinstance(options, DedupeOptions) and options.decisions:
+        raise UsageError("--decisions are for once: no file keeps them, so --save excludes them.")
     path = Path(options.save or "")
     _check_free(path, may_replace=options.replace)
     if isinstance(options, RowsOptions) and options.keys_from not in (None, "-"):

@@ -76,17 +76,15 @@ def render_duplicates(
 ) -> Iterator[RenderableType]:
     """`filled` are the columns in which kept rows get values of surplus ones; `in_file`: a file
     asked for them."""
-    request = found.request
-    grouping, label = request.grouping, request.table.label
-    same = ", ".join(part.text for part in grouping.same)
-    same = "values in every column" if grouping.is_whole else same
-    ignored = sorted({what.plural for part in grouping.loose for what in part.ignored})
-    loosely = f", ignoring {enumerate_words(ignored)}" if ignored else ""
+    label, groups = found.request.table.label, count(found.groups, "group")
     yield Text(
-        f"{label} in {found.title}: {count(found.groups, 'group')} with the same {same}{loosely}",
-        style="bold",
+        f"{label} in {found.title}: {groups} with the same {_name_same(found)}", style="bold"
     )
-    yield from render_parameters(grouping.selection)
+    yield from render_parameters(found.request.grouping.selection)
+    if found.left_alone:
+        stay = "stays" if found.left_alone == 1 else "stay"
+        groups = count(found.left_alone, "group")
+        yield Text(f"{groups} {stay} as before: nothing was decided there")
     yield from _left_out(found, in_file=in_file)
     if not found.groups:
         return
@@ -107,6 +105,15 @@ def render_duplicates(
     if len(found.listing) < found.groups:
         more = count(found.groups - len(found.listing), "more group")
         yield Text(f"\n{more}: {'groups = N' if in_file else '--groups N or --all'} shows them.")
+
+
+def _name_same(found: Duplicates) -> str:
+    """What the rows of a group have in common."""
+    grouping = found.request.grouping
+    same = ", ".join(part.text for part in grouping.same)
+    ignored = sorted({what.plural for part in grouping.loose for what in part.ignored})
+    loosely = f", ignoring {enumerate_words(ignored)}" if ignored else ""
+    return f"{'values in every column' if grouping.is_whole else same}{loosely}"
 
 
 def _left_out(found: Duplicates, *, in_file: bool) -> Iterator[RenderableType]:
@@ -165,16 +172,13 @@ def _group(
     """The row that stays first; `≠` marks cells that are not its own, `→` what it will be filled
     with."""
     grouping, table = found.request.grouping, found.request.table
-    why = ""
-    if grouping.is_decided:
-        last = "kept by the lowest key" if table.key else "kept as the first"
-        why = f", kept by {group.decided}" if group.decided else f", {last}"
-    yield Text.assemble(f"\nGroup {number:,}", (why, "italic"))
+    yield Text.assemble(f"\nGroup {number:,}", (_name_reason(found, group), "italic"))
     wanted = {*table.key, *group.differs, *(part.column for part in grouping.same)}
     places = [place for place, name in enumerate(table.column_names) if name in wanted]
     with_dependents = any(group.dependents)
     rows = []
-    for place, row in enumerate(group.rows):
+    shown = group.rows[: found.request.shown_rows]
+    for place, row in enumerate(shown):
         cells = [_marked(row[column], group.rows[0][column]) for column in places]
         if place == 0:
             cells = [
@@ -187,8 +191,19 @@ def _group(
         verdict = _render_verdict(group, place, is_decided=grouping.is_decided)
         rows.append([verdict, *cells, *dependents])
     first = "" if grouping.is_decided else "kept by"
-    shown = [table.column_names[place] for place in places]
-    yield render_grid([first, *shown, *["dependents"] * with_dependents], rows)
+    titles = [table.column_names[place] for place in places]
+    yield render_grid([first, *titles, *["dependents"] * with_dependents], rows)
+    if more := len(group.rows) - len(shown):
+        yield Text(f"  ({count(more, 'more row')}; --rows N shows more)", style="dim")
+
+
+def _name_reason(found: Duplicates, group: Group) -> str:
+    """Why the first row stays, "" where nobody decided."""
+    if not found.request.grouping.is_decided:
+        return ""
+    if group.decided:
+        return f", kept by {group.decided}"
+    return ", kept by the lowest key" if found.request.table.key else ", kept as the first"
 
 
 def _render_verdict(group: Group, place: int, *, is_decided: bool) -> Text:

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from yeldro.core.database.abilities import Row
@@ -13,7 +13,7 @@ from yeldro.core.duplicates.proposals import Proposal, propose_same
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
 from yeldro.core.model.key_set import StoredKeys
-from yeldro.core.model.schema import Table, is_pattern
+from yeldro.core.model.schema import Reference, Table, is_pattern
 from yeldro.core.reach.reach import Stop, root_keys
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import read_script
@@ -25,6 +25,9 @@ from yeldro.core.survey.survey import TableSurvey, find_survey
 from yeldro.errors import UsageError
 from yeldro.usecases.steps import Merging, read_rows
 from yeldro.usecases.transaction import looking
+
+# Groups whose dependents are counted in one statement.
+_GROUPS = 500
 
 
 def survey(database: Database, names: Sequence[str]) -> list[TableSurvey]:
@@ -104,6 +107,33 @@ def duplicate_rows(database: Database, request: DuplicatesRequest) -> Iterator[I
         database.ranking.rank(ranking)
         width = 2 + len(request.table.columns)
         yield (row[:width] for row in database.ranking.ranked_rows(ranking, None))
+
+
+@contextmanager
+def rows_to_decide(
+    database: Database, request: DuplicatesRequest
+) -> Iterator[Iterator[tuple[Row, Mapping[Reference, int]]]]:
+    """The same rows, each with what depends on it, while the context is open."""
+    ranking = database.ranking.make_ranking(request.grouping)
+    references = [one for one in database.schema.incoming(request.table) if not one.broken]
+    width = 2 + len(request.table.columns)
+    with looking(database):
+        database.ranking.rank(ranking)
+        groups = database.ranking.first_groups(ranking, None)
+
+        def list_rows() -> Iterator[tuple[Row, Mapping[Reference, int]]]:
+            for start in range(0, len(groups), _GROUPS):
+                part = groups[start : start + _GROUPS]
+                counts = {
+                    one: database.ranking.count_dependents(ranking, one, part) for one in references
+                }
+                for row in database.ranking.ranked_rows(ranking, part):
+                    found = {
+                        one: rows.get((int(row[0]), int(row[1])), 0) for one, rows in counts.items()
+                    }
+                    yield row[:width], {one: rows for one, rows in found.items() if rows}
+
+        yield list_rows()
 
 
 def merging(database: Database, request: DuplicatesRequest) -> Preview:

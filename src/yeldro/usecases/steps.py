@@ -111,6 +111,7 @@ class Merging:
         self.seal = seal
         self.unique_name = request.unique_name
         self._rankings: list[Ranking] = []
+        self._left_alone = 0
 
     def prepare(self) -> None:
         prepare_merging(self.database, self.request)
@@ -124,6 +125,7 @@ class Merging:
         )
         found = find_duplicates(self.database, self.request, ranking, shown=shown)
         self.ranking = ranking
+        self._left_alone = found.left_alone
         return make_merging_preview(
             self.database, found, find_merging(self.database, self.request, ranking)
         )
@@ -135,7 +137,7 @@ class Merging:
         # changed.
         unproven = self.request.table in changed or self.request.table.shares_identity
         left = self.database.ranking.count_left_groups(self.ranking) if unproven else 0
-        if left:
+        if left > self._left_alone:
             return f"{left:,} groups of {self.request.table.label} still hold several rows"
         if self.request.unique_name and not self.database.abilities.ddl_commits:
             self.database.add_unique(self.request.grouping, self.request.unique_name)

@@ -25,6 +25,11 @@ class RankingQueries(Protocol):
         """
         ...
 
+    def choose(self, ranking: Ranking, chosen: Sequence[tuple[int, int]], *, only: bool) -> None:
+        """Let the row at a place of a group be the one that stays. With `only`, all other groups
+        are left out of the ranking."""
+        ...
+
     def count_left_groups(self, ranking: Ranking) -> int:
         """How many groups of several rows there are now."""
         ...

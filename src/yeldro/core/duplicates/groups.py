@@ -4,11 +4,12 @@ depends on each."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
+from yeldro.core.duplicates.decisions import Choices, find_choices, find_key
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.schema import Family, Reference, Table
 from yeldro.core.selection.grouping import Grouping, Ranking, Rule, RuleKind
@@ -59,6 +60,8 @@ class Duplicates:
     nulls: int = 0
     blanks: int = 0
     title: str = ""
+    left_alone: int = 0
+    """Groups that stay as they are, because nothing was decided about them."""
 
     @property
     def largest(self) -> int:
@@ -81,9 +84,12 @@ def find_duplicates(
     grouping = request.grouping
     database.announce(Phase.GROUPING, request.table.label, None)
     database.ranking.rank(ranking)
+    choices = _carry_out(database, request, ranking) if request.decisions else None
     groups, rows = database.ranking.count_groups(ranking)
+    others = choices.others if choices and not grouping.rules else 0
     if not shown:
-        return Duplicates(database.name, request, groups, rows, (), (), title=database.title)
+        found = Duplicates(database.name, request, groups, rows, (), (), title=database.title)
+        return replace(found, left_alone=others)
     rules = grouping.rules
     if not grouping.is_decided:
         # Nobody has decided yet: what each rule would decide helps to choose one.
@@ -110,7 +116,18 @@ def find_duplicates(
         nulls,
         blanks,
         title=database.title,
+        left_alone=others,
     )
+
+
+def _carry_out(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Choices:
+    """Put the rows first that a person chose. Groups of which nothing was said are left to the
+    rules, or, without any, left alone."""
+    assert request.decisions
+    ranked = database.ranking.ranked_rows(ranking, None)
+    choices = find_choices(request.table, request.decisions, ranked)
+    database.ranking.choose(ranking, choices.chosen, only=not request.grouping.rules)
+    return choices
 
 
 def _possible_rules(table: Table, grouping: Grouping) -> Iterator[Rule]:
@@ -194,10 +211,14 @@ def _make_group(
     for place, one in enumerate(grouping.same):
         at = names.index(one.column) if one.column else len(names) + place
         common.append(members[0][at])
+    rows = tuple(row[: len(names)] for row in members)
+    decided = deciding[0].text if deciding else ""
+    if request.decisions and find_key(request.table, rows[0]) in request.decisions.lines:
+        decided = f"{request.decisions.source}"
     return Group(
         tuple(common),
-        tuple(row[: len(names)] for row in members),
-        deciding[0].text if deciding else "",
+        rows,
+        decided,
         tuple(differs),
         tuple(dependents),
         choices,

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from yeldro.core.duplicates.decisions import Decisions
 from yeldro.core.model.schema import Family, Schema, Table
 from yeldro.core.reach.rules import MOVING, Rules
 from yeldro.core.selection.condition import Condition, read_condition
@@ -37,7 +38,8 @@ class Filling(StrEnum):
 @dataclass(frozen=True, slots=True, eq=False)
 class DuplicatesRequest:
     """Which duplicates are looked for, and what is to happen to them: `dependents` are the rules
-    for what depends on the surplus rows. `groups` (None: all) only decides how many are shown."""
+    for what depends on the surplus rows, `decisions` what a person decided row by row. `groups`
+    (None: all) and `shown_rows` of each only decide how many are shown."""
 
     grouping: Grouping
     groups: int | None = 10
@@ -45,6 +47,8 @@ class DuplicatesRequest:
     guards: Guards = field(default_factory=Guards)
     filling: Filling | None = None
     unique_name: str = ""
+    decisions: Decisions | None = None
+    shown_rows: int = 20
 
     @property
     def table(self) -> Table:

@@ -65,6 +65,8 @@ class Grouping:
     same: tuple[Same, ...]
     rules: tuple[Rule, ...] = ()
     nulls_differ: bool = True
+    by_hand: bool = False
+    """Whether a person decided row by row, for some groups at least."""
 
     @property
     def table(self) -> Table:
@@ -80,7 +82,7 @@ class Grouping:
     @property
     def is_decided(self) -> bool:
         """Whether it is said which row stays, or does not matter."""
-        return bool(self.rules) or self.is_whole
+        return bool(self.rules) or self.is_whole or self.by_hand
 
     @property
     def loose(self) -> tuple[Same, ...]:

@@ -256,6 +256,21 @@ class SqlRanking(SqlPart, ABC):
 
     # Looking at groups
 
+    def choose(self, ranking: Ranking, chosen: Sequence[tuple[int, int]], *, only: bool) -> None:
+        ranked = self._clause(ranking)
+        for group, place in chosen:
+            # By way of a place that there is not, because two rows of a group never have the same.
+            for old, new in ((1, 0), (place, 1), (0, place)) if place > 1 else ():
+                moved = sa.update(ranked).values(place=new)
+                self._gate.run(moved.where(ranked.c.grp == group, ranked.c.place == old))
+        if only:
+            # What was decided is turned over for as long as the rest is taken out.
+            turned = sa.update(ranked).values(grp=-ranked.c.grp)
+            for group, _ in chosen:
+                self._gate.run(turned.where(ranked.c.grp == group))
+            self._gate.run(sa.delete(ranked).where(ranked.c.grp > 0))
+            self._gate.run(turned)
+
     def count_groups(self, ranking: Ranking) -> tuple[int, int]:
         ranked = self._clause(ranking)
         first = sa.func.count(sa.case((ranked.c.place == _ONE, 1)))
