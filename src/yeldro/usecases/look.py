@@ -14,6 +14,7 @@ from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Reference, Table, is_pattern
+from yeldro.core.reach.explain import explaining
 from yeldro.core.reach.reach import Stop, root_keys
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import read_script
@@ -58,7 +59,7 @@ def preview(database: Database, request: Request) -> Preview:
     """Find what a deletion would touch, in a transaction that cannot change anything."""
     selection = read_rows(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with looking(database):
+    with looking(database), explaining(database, selection):
         return make_preview(database, request, find_reach(database, selection, request.rules))
 
 
@@ -162,7 +163,7 @@ def matched_rows(
     open."""
     selection = read_rows(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with looking(database):
+    with looking(database), explaining(database, selection):
         found = make_preview(database, request, find_reach(database, selection, request.rules))
         names = (
             sample_columns(selection, request.show)

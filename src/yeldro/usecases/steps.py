@@ -11,6 +11,7 @@ from yeldro.core.duplicates.groups import find_duplicates
 from yeldro.core.duplicates.reach import find_merging, prepare_merging
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
+from yeldro.core.reach.explain import explaining
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.run.preview import Preview, make_merging_preview, make_preview
 from yeldro.core.run.request import Request
@@ -80,7 +81,8 @@ class Deletion:
         self.database.prepare_key_sets(found)
 
     def look(self, *, store: bool, shown: bool = True) -> Preview:
-        reach = find_reach(self.database, self.selection, self.request.rules, store=store)
+        with explaining(self.database, self.selection):
+            reach = find_reach(self.database, self.selection, self.request.rules, store=store)
         return make_preview(self.database, self.request, reach)
 
     def find_fault(self, found: Preview) -> str:

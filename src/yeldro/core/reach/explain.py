@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 
 from sqlglot import exp
 
@@ -20,11 +21,20 @@ _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.In, exp.B
 _VALUES = (exp.Literal, exp.Placeholder)
 
 
-def explain(database: Database, selection: Selection, error: UsageError) -> UsageError:
-    """A better error where the reason is found, else the same. What failed may have ended the
-    transaction, so this is done after it."""
-    if not isinstance(error.__cause__, BadStatement):
-        return error
+@contextmanager
+def explaining(database: Database, selection: Selection) -> Iterator[None]:
+    """Looks for the reason where the database cannot run the conditions of a selection. That ends
+    the transaction, so it is for those who would go no further."""
+    try:
+        yield
+    except UsageError as error:
+        if isinstance(error.__cause__, BadStatement):
+            raise _explain(database, selection, error) from error
+        raise
+
+
+def _explain(database: Database, selection: Selection, error: UsageError) -> UsageError:
+    """A better error where the reason is found, else the same."""
     database.rollback()
     database.begin(Mode.READ)
     table = selection.view.table if selection.view else selection.table

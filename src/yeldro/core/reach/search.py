@@ -12,7 +12,6 @@ from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable, stored
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
-from yeldro.core.reach.explain import explain
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
 from yeldro.core.reach.rules import Rules, Treatment
@@ -111,10 +110,7 @@ class Search:
             rows = self.database.count_rows(self.root)
         else:
             keys = self.database.make_key_set(self.root)
-            try:
-                rows = self.database.match(selection, keys)
-            except UsageError as error:
-                raise explain(self.database, selection, error) from error
+            rows = self.database.match(selection, keys)
         self.sets[self.root.name], self.counts[self.root.name] = keys, rows
         return rows
 
