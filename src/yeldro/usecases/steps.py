@@ -142,7 +142,10 @@ class Merging:
         if left > self._left_alone:
             return f"{left:,} groups of {self.request.table.label} still hold several rows"
         if self.request.unique_name and not self.database.abilities.ddl_commits:
-            self.database.add_unique(self.request.grouping, self.request.unique_name)
+            _, blanks = self.database.ranking.count_left_out(self.ranking)
+            self.database.add_unique(
+                self.request.grouping, self.request.unique_name, blanks_stay=blanks > 1
+            )
         return ""
 
     def follow_up(self) -> None:

@@ -39,6 +39,10 @@ REFUSALS = {
         "{rows:,} of the {matched:,} matched rows {rows:?has|have} no {column}, unlike the rest."
     ),
     "hint.index": ("Then the unique index {name} on ({same}) is added, in the same transaction."),
+    "hint.index-special": (
+        "Then this index is added, in the same transaction, by the engine's own rules for case and "
+        "blanks: {written}"
+    ),
     "hint.index-after": (
         "Then the unique index {name} on ({same}) is added, after the commit, which making an "
         "index would be by itself here."

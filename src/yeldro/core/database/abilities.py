@@ -41,7 +41,8 @@ class Abilities:
     engine's own checks off, which a person must allow. `own_row`: whether a row that points at
     itself can be deleted; else rows of a tree without NULLs go level by level. `truncates` says
     what TRUNCATE means here, and `rolls_back_truncate` whether it can be taken back. `ddl_commits`:
-    making a table ends a transaction. `indexes_expressions`: an index may be on them;
+    making a table ends a transaction. `indexes_expressions`: an index may be on them, and on some
+    of the rows only;
     `shared_index_names`: two tables cannot have indexes of one name. `keeps_references`: no account
     but an administrator can switch the checks off. `needless_prefix` is the schema in which every
     name is looked up anyway, "" where there may be several.

@@ -166,11 +166,12 @@ class Database(Looking, Protocol):
         """Give a reference's columns an index until `drop_indexes`, where this account may."""
         ...
 
-    def add_unique(self, grouping: Grouping, name: str) -> None:
-        """Add a unique index on what makes rows the same."""
+    def add_unique(self, grouping: Grouping, name: str, *, blanks_stay: bool = False) -> None:
+        """Add a unique index on what makes rows the same, by the engine's own rules for case and
+        blanks where these are ignored. With `blanks_stay`, blank texts are left out of it."""
         ...
 
-    def write_unique(self, grouping: Grouping, name: str) -> str:
+    def write_unique(self, grouping: Grouping, name: str, *, blanks_stay: bool = False) -> str:
         """The statement for that."""
         ...
 

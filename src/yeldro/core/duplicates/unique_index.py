@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
-from yeldro.core.selection.grouping import Grouping, Ignored
+from yeldro.core.model.schema import Family
+from yeldro.core.selection.grouping import Grouping, Ignored, Same
 from yeldro.errors import Refused, UsageError
+
+# Types of which one value can stand for NULL in an index.
+_SIMPLE = (Family.TEXT, Family.INTEGER, Family.NUMBER, Family.BOOLEAN)
 
 
 def check_request(database: Database, request: DuplicatesRequest) -> None:
@@ -37,51 +41,37 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
             "Add a generated column for it, and put the index on that.",
         )
     same = ", ".join(part.text for part in grouping.same)
-    if grouping.loose:
+    if grouping.loose and not _can_ignore(database, grouping):
         raise Refused(
             f"A unique index on {same} would not keep texts that differ in what is ignored out.",
-            _near_index(database, request),
+            "No index here ignores that.",
         )
-    if not grouping.nulls_differ and _find_nullable(grouping):
+    if not grouping.nulls_differ and not all(
+        _can_hold_nulls(database, grouping, part) for part in grouping.same
+    ):
         raise Refused(
             f"A unique index on {same} would not keep rows with NULLs out.",
-            _null_index(database, request),
+            "No index here takes such NULLs for the same.",
         )
 
 
-def _find_nullable(grouping: Grouping) -> list[str]:
-    """What makes rows the same and may be NULL, as it was written."""
-    return [
-        part.text
-        for part in grouping.same
-        if part.expression or grouping.table.column(part.column).nullable
-    ]
+def is_special(request: DuplicatesRequest, blanks: int) -> bool:
+    """Whether the index is more than one on plain columns of all rows."""
+    grouping, table = request.grouping, request.table
+    columns = [table.column(part.column) for part in grouping.same if part.column]
+    nullable = any(column.nullable for column in columns)
+    return bool(grouping.loose or blanks > 1 or (nullable and not grouping.nulls_differ))
 
 
-def _null_index(database: Database, request: DuplicatesRequest) -> str:
-    """The index that holds NULLs for the same, "" where the engine has none."""
-    if not database.abilities.indexes_expressions:
-        return ""
-    nullable = _find_nullable(request.grouping)
-    cells = [part.text for part in request.grouping.same if part.text not in nullable]
-    for text in nullable:
-        cells += [f"({text} IS NULL)", f"coalesce({text}, '')"]
-    return (
-        f"This one would: CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} "
-        f"({', '.join(cells)})."
-    )
+def _can_ignore(database: Database, grouping: Grouping) -> bool:
+    """Case and spaces, by the engine's own rules; no engine has one for accents."""
+    wanted = {what for part in grouping.loose for what in part.ignored}
+    return database.abilities.indexes_expressions and wanted <= {Ignored.CASE, Ignored.SPACE}
 
 
-def _near_index(database: Database, request: DuplicatesRequest) -> str:
-    """The index on expressions that comes nearest to what is ignored, "" where there is none."""
-    if not database.abilities.indexes_expressions:
-        return ""
-    cells = []
-    for one in request.grouping.same:
-        text = one.text
-        text = f"trim({text})" if Ignored.SPACE in one.ignored else text
-        cells.append(f"lower({text})" if Ignored.CASE in one.ignored else text)
-    statement = (
-        f"CREATE UNIQUE INDEX {request.unique_name} ON {request.table.label} ({', '.join(cells)})"
-    )
-    return f"The nearest that this engine has, by its own rules for case and blanks: {statement}."
+def _can_hold_nulls(database: Database, grouping: Grouping, part: Same) -> bool:
+    """Where the engine indexes expressions, one can stand for a NULL of a simple type."""
+    if part.column and not grouping.table.column(part.column).nullable:
+        return True
+    family = grouping.table.column(part.column).family if part.column else Family.OTHER
+    return database.abilities.indexes_expressions and family in _SIMPLE

@@ -24,6 +24,7 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.duplicates.groups import Duplicates
+from yeldro.core.duplicates.unique_index import is_special
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Reference, Table
@@ -142,8 +143,8 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     hints: tuple[Fact, ...] = ()
     if request.unique_name:
         same = ", ".join(part.text for part in request.grouping.same)
-        hints = (_foretell_index(database, request.unique_name, same),)
-        if found.blanks > 1:
+        hints = (_foretell_index(database, found, same),)
+        if found.blanks > 1 and not database.abilities.indexes_expressions:
             refusals.append(fact("refused.blanks", rows=found.blanks, same=same, same_word="same"))
     shown = Preview(
         database.name,
@@ -161,7 +162,12 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
     return replace(shown, scanned=scanned, duplicates=found)
 
 
-def _foretell_index(database: Database, name: str, same: str) -> Fact:
+def _foretell_index(database: Database, found: Duplicates, same: str) -> Fact:
+    request, name = found.request, found.request.unique_name
+    if is_special(request, found.blanks):
+        blanks = found.blanks > 1
+        written = database.write_unique(request.grouping, name, blanks_stay=blanks)
+        return fact("hint.index-special", written=" ".join(written.split()))
     kind = "hint.index-after" if database.abilities.ddl_commits else "hint.index"
     return fact(kind, name=name, same=same)
 

@@ -16,13 +16,13 @@ from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import ColumnProfile, First, Odd
 from yeldro.core.database.connection import T
 from yeldro.core.database.phase import Announce, tell_nobody
-from yeldro.core.database.sent import Sent
+from yeldro.core.database.sent import Kind, Sent
 from yeldro.core.model.address import Address
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, find_carried, stored
 from yeldro.core.model.schema import Column, Family, Reference, Schema, Table
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
-from yeldro.core.selection.grouping import Grouping
+from yeldro.core.selection.grouping import Grouping, Ignored, Same
 from yeldro.core.selection.selection import Selection
 from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -586,21 +586,49 @@ class SqlDatabase(ABC):
     def build_index(self, reference: Reference) -> None:
         """An engine on which every reference has an index builds none."""
 
-    def add_unique(self, grouping: Grouping, name: str) -> None:
-        self.gate.run(self._make_unique(grouping, name))
+    def add_unique(self, grouping: Grouping, name: str, *, blanks_stay: bool = False) -> None:
+        statement = self._make_unique(grouping, name, blanks_stay=blanks_stay)
+        if blanks_stay:  # a definition takes no parameters
+            self.gate.run_text(self.gate.writer.write(statement), Kind.CHANGE)
+        else:
+            self.gate.run(statement)
 
-    def write_unique(self, grouping: Grouping, name: str) -> str:
-        return self.gate.writer.write(self._make_unique(grouping, name))
+    def write_unique(self, grouping: Grouping, name: str, *, blanks_stay: bool = False) -> str:
+        return self.gate.writer.write(self._make_unique(grouping, name, blanks_stay=blanks_stay))
 
-    def _make_unique(self, grouping: Grouping, name: str) -> Words:
+    def _make_unique(self, grouping: Grouping, name: str, *, blanks_stay: bool) -> Words:
         table = grouping.table
         index = sa.table(name, schema=table.name.schema)
+        cells = [cell for part in grouping.same for cell in self._unique_cells(grouping, part)]
+        statement = self.statements.build_index(index, table, cells, unique=True)
+        if not blanks_stay:
+            return statement
         clause = self.statements.table(table)
-        cells: list[sa.ColumnElement[Any]] = [
-            self.statements.fragment(part.expression) if part.expression else clause.c[part.column]
+        texts = [
+            clause.c[part.column]
             for part in grouping.same
+            if part.column and table.column(part.column).family is Family.TEXT
         ]
-        return self.statements.build_index(index, table, cells, unique=True)
+        filled = sa.and_(*(sa.not_(self.ranking.is_white(cell)) for cell in texts))
+        return Words(*statement.parts, "WHERE", sa.sql.elements.Grouping(filled))
+
+    def _unique_cells(self, grouping: Grouping, part: Same) -> Iterator[sa.ColumnElement[Any]]:
+        """What stands in a unique index for a part of what makes rows the same."""
+        cell: Any = self.statements.table(grouping.table).c.get(part.column)
+        if part.expression:
+            cell = self.statements.fragment(part.expression)
+        column = grouping.table.column(part.column) if part.column else None
+        if Ignored.SPACE in part.ignored:
+            cell = sa.func.trim(cell)
+        if Ignored.CASE in part.ignored:
+            cell = sa.func.lower(cell)
+        if grouping.nulls_differ or column is None or not column.nullable:
+            yield cell
+            return
+        # NULLs are distinct in an index: a value stands for them, beside the word for it.
+        nothing: Any = sa.literal_column(_NOTHING.get(column.family, "''"))
+        yield sa.sql.elements.Grouping(cell.is_(None))
+        yield sa.func.coalesce(cell, nothing)
 
     def drop_indexes(self) -> None:
         for index in self._built:
@@ -653,6 +681,10 @@ class SqlDatabase(ABC):
 
     def count_dangling(self, reference: Reference, keys: KeySet) -> int:
         return self.gate.number(self.statements.count_dangling(reference, keys))
+
+
+# What stands for NULL in a unique index, where it says beside it that it is one.
+_NOTHING = {Family.INTEGER: "0", Family.NUMBER: "0", Family.BOOLEAN: "false"}
 
 
 # Seconds that a server may take to let us in, where no other number was given.
