@@ -104,7 +104,7 @@ REFUSED: list[tuple[Callable[[Lines], Lines], str, int, str]] = [
     (keep("007"), "DELETE FROM crews WHERE code = '008'", 3, "1 row not in such a group any more"),
     (keep("007"), "UPDATE crews SET name = 'Swift' WHERE code = '008'", 3, "1 row changed since; 2 rows new"),
     (keep("007"), "INSERT INTO crews VALUES (NULL, 'x', 'Heron', 1)", 3, "1 row new in a group of it"),
-    (keep("007"), "", 2, "is no file of decisions about crews"),
+    (keep("007"), "", 2, "is not a file of decisions about crews"),
 ]  # fmt: skip
 
 

@@ -959,8 +959,8 @@ def test_blank_texts_are_the_same_as_none(yeldro: Yeldro, server: Server) -> Non
     )
     assert [caution["name"] for caution in large["cautions"]] == ["large-group"]
     stopped = yeldro("dedupe", *line, "--then-unique", "o_email", "--yes")
-    told = "48 rows have a blank text in email" in stopped.err
-    assert (stopped.status, told) == ((3, True) if server.engine == "mariadb" else (0, False))
+    is_told = "48 rows have a blank text in email" in stopped.err
+    assert (stopped.status, is_told) == ((3, True) if server.engine == "mariadb" else (0, False))
     assert yeldro("dedupe", *line, "--yes").status == 0
     assert len(rows(server, "o")[0]) == 50
 

@@ -85,7 +85,7 @@ def _find_places(path: Path, table: Table, header: Sequence[str]) -> list[int]:
     if -1 in (*ours, *keys):
         wanted = [*(name for name in ("group", "keep", "mark")), *table.key]
         raise UsageError(
-            f"{path} is no file of decisions about {table.label}: it has the columns "
+            f"{path} is not a file of decisions about {table.label}: it has the columns "
             f"{', '.join(rest.values()) or 'none'}.",
             f"It needs {', '.join(wanted)}; yeldro duplicates … --decisions FILE.csv writes it.",
         )
