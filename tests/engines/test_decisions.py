@@ -118,7 +118,7 @@ def test_decisions_that_do_not_fit_stop_everything(
     status: int,
     told: str,
 ) -> None:
-    if told.startswith("is no file"):
+    if told.startswith("is not a file"):
         text = (tmp_path / "all.csv").read_text(encoding="utf-8")
         (tmp_path / "mine.csv").write_text(text.replace("mark", "sign"), encoding="utf-8")
     else:
