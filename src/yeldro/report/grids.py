@@ -23,7 +23,11 @@ _TALLEST = 6
 
 
 def render_grid(
-    titles: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = ()
+    titles: Sequence[str],
+    rows: Iterable[Sequence[Any]],
+    right: Sequence[str] = (),
+    *,
+    in_blocks: bool = False,
 ) -> Grid:
     """A table with a title over each column; those in `right` stand on the right. Cells are Text or
     plain values."""
@@ -31,7 +35,8 @@ def render_grid(
         [_as_shown(cell if isinstance(cell, Text) else _plain(cell)) for cell in row]
         for row in rows
     ]
-    return Grid([one_line(title) for title in titles], cells, [title in right for title in titles])
+    places = [title in right for title in titles]
+    return Grid([one_line(title) for title in titles], cells, places, in_blocks)
 
 
 def render_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:
@@ -127,8 +132,10 @@ class Grid:
         for."""
         for row in self.rows:
             line = Text(" " * _INDENT)
-            for title, cell in zip(self.titles, row, strict=True):
-                pair = Text.assemble((f"{title}: ", "dim"), cell)
+            for place, (title, cell) in enumerate(zip(self.titles, row, strict=True)):
+                if not cell.plain:
+                    continue
+                pair = Text.assemble((f"{title}: ", "dim" if place else "bold"), cell)
                 if line.cell_len > _INDENT + _GAP and line.cell_len + pair.cell_len > room:
                     yield line
                     line = Text(" " * (_INDENT + _GAP))

@@ -87,7 +87,7 @@ def render_history(records: Sequence[RunRecord], folder: Path) -> Iterator[Rende
     yield ""
     titles = ("run", "began", "database", "what", "asked", "outcome", "rows", "restored", "archive")
     right = ("rows", "archive")
-    yield render_grid(titles, [_cells(record) for record in records], right)
+    yield render_grid(titles, [_cells(record) for record in records], right, in_blocks=True)
 
 
 def _cells(record: RunRecord) -> list[object]:
