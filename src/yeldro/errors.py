@@ -7,6 +7,7 @@
     ├── DatabaseFailed     5   the database refused, timed out or could not be reached
     │   ├── BadStatement       the database could not make sense of a statement
     │   ├── NotCommitted       the database itself said that it did not commit
+    │   ├── NotAllowed         the account lacks a right
     │   ├── Locked             somebody else held a lock for too long
     │   ├── TookTooLong        a statement took longer than we, or the server, allow
     │   └── ArchiveFailed      the archive or the run record cannot be written or read
@@ -53,6 +54,10 @@ class BadStatement(DatabaseFailed):
 
 
 class NotCommitted(DatabaseFailed):
+    pass
+
+
+class NotAllowed(DatabaseFailed):
     pass
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Yeldro
-from tests.servers import Server
+from tests.servers import Server, login
 from yeldro.core.database.abilities import Mode
 from yeldro.errors import TookTooLong
 from yeldro.usecases import findings
@@ -137,3 +137,21 @@ def test_some_tables_are_named_at_once(yeldro: Yeldro, server: Server) -> None:
     assert [one["name"] for one in sizes][:2] == ["gates", "basins"]
     none = yeldro("survey", "weir*")
     assert (none.status, "No table fits 'weir*'" in none.err) == (2, True)
+
+
+@pytest.mark.parametrize("any_server", ["postgresql"], indirect=True)
+def test_a_table_that_may_not_be_read_hides_no_other(yeldro: Yeldro, server: Server) -> None:
+    """Nor does what this account may not do: without temporary tables some questions stay open."""
+    server.run(FLOOD)
+    server.run(f"REVOKE TEMPORARY ON DATABASE {server.place.rpartition('/')[2]} FROM PUBLIC")
+    grants = ("USAGE ON SCHEMA public", "SELECT ON basins")
+    with login(server, *grants) as place:
+        line = ["survey", "--db", place, "--format", "json"]
+        counted = {one["name"]: one["rows"] for one in json.loads(yeldro(*line).out)["tables"]}
+        assert counted == {"basins": 7, "gates": None, "raw_lines": None, "spare": None}
+        found = json.loads(yeldro(*line, "--findings").out)
+        assert {one["table"] for one in found["findings"]} == {"basins"}
+        assert found["unseen"] == ["basins", "gates", "raw_lines", "spare"]
+        held = json.loads(yeldro(*line, "--holding", "x").out)
+        assert [one["column"] for one in held["holding"]] == ["remark"]
+    assert "not allowed" not in yeldro("survey").out

@@ -58,6 +58,6 @@ def _render_unseen(unseen: Sequence[Table]) -> Iterator[RenderableType]:
     if unseen:
         names = ", ".join(table.label for table in unseen)
         yield Text(
-            f"\nNot looked at to the end, because it took too long: {one_line(names)}. --wait "
-            "gives a table more seconds."
+            f"\nNot looked at to the end, because it took too long, or for want of rights: "
+            f"{one_line(names)}. --wait gives a table more seconds."
         )

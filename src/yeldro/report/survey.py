@@ -76,10 +76,11 @@ def _render_rest(total: int, shown: int, noun: str) -> Iterator[RenderableType]:
 
 
 def _make_line(one: TableSurvey) -> tuple[object, ...]:
-    is_view = one.rows is None
+    is_view = one.table.kind == "view"
+    rows = "not allowed" if one.rows is None else one.rows
     return (
         one.table.label,
-        "view" if is_view else one.rows,
+        "view" if is_view else rows,
         "" if is_view else _key(one),
         len(one.references),
         len(one.referenced_by),

@@ -29,7 +29,7 @@ from yeldro.core.model.fact import fact
 from yeldro.core.model.schema import Family, Reference, Table
 from yeldro.core.selection.condition import Condition, read_condition
 from yeldro.core.selection.selection import Asked, Selection, read_selection
-from yeldro.errors import TookTooLong
+from yeldro.errors import NotAllowed, Refused, TookTooLong
 from yeldro.usecases.transaction import looking
 
 T = TypeVar("T")
@@ -232,10 +232,11 @@ class _TableSearch:
         """The answer for the whole table, or for a sample of it; None where even that takes too
         long. What `prepare` makes is asked within a transaction of its own."""
         left = self.end - time.monotonic()
-        if self._sample is None and left > 0:
-            with suppress(TookTooLong):
+        # Without a right to read, or to make the table that a question needs, it stays unanswered.
+        with suppress(TookTooLong, NotAllowed, Refused):
+            if self._sample is None and left > 0:
                 return self._look(left, prepare(Asked(self.table.label, all_rows=True)))
-        with suppress(TookTooLong):
+        with suppress(TookTooLong, NotAllowed, Refused):
             if sample := self._find_sample():
                 return self._look(max(self.wait, _LEAST), prepare(sample))
         self.is_unseen = True

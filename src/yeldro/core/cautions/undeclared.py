@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Column, Schema, Table
+from yeldro.errors import NotAllowed
 
 # Each one costs a look through a table.
 MOST = 20
@@ -38,7 +40,12 @@ def find_likely(database: Database, children: Sequence[Table] | None = None) -> 
         one for one in _candidates(database.schema) if children is None or one[0] in children
     ]
     for child, column, parent, referred in candidates[:MOST]:
-        distinct, fitting = database.count_fitting(child, column.name, parent, referred.name)
+        try:
+            distinct, fitting = database.attempt(
+                partial(database.count_fitting, child, column.name, parent, referred.name)
+            )
+        except NotAllowed:
+            continue
         if distinct and fitting >= SHARE * distinct:
             found.append(Likely(child, column, parent, referred, distinct, fitting))
     return found

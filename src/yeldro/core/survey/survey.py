@@ -4,6 +4,7 @@ what it holds."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -14,6 +15,7 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.database.column_profile import ColumnProfile, Odd
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Column, Reference, Table
+from yeldro.errors import NotAllowed
 
 # A few rows tell what a table is about.
 SAMPLE = 5
@@ -34,7 +36,8 @@ class Close:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class TableSurvey:
-    """`rows` is None for a view, which is not counted in the overview."""
+    """`rows` is None for a view, which is not counted in the overview, and for a table that the
+    account may not read."""
 
     table: Table
     rows: int | None
@@ -57,7 +60,13 @@ def find_survey(database: Database, tables: Sequence[Table], *, closely: bool) -
 def _survey(
     database: Database, table: Table, closely: bool, likely: Sequence[Caution]
 ) -> TableSurvey:
-    rows = database.count_rows(table) if closely or table.kind != "view" else None
+    rows = None
+    if closely:
+        rows = database.count_rows(table)
+    elif table.kind != "view":
+        # One table that this account may not read does not hide the others.
+        with suppress(NotAllowed):
+            rows = database.attempt(lambda: database.count_rows(table))
     return TableSurvey(
         table,
         rows,

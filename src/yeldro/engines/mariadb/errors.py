@@ -8,7 +8,7 @@ import re
 import pymysql
 import sqlalchemy as sa
 
-from yeldro.errors import BadStatement, DatabaseFailed, TookTooLong, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, NotAllowed, TookTooLong, YeldroError
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _MESSAGES = {
@@ -70,7 +70,7 @@ def translate(error: BaseException) -> YeldroError:
     if code in _BAD_STATEMENT:
         return BadStatement(str(error.args[-1]))
     if code in (1044, 1045, 1142, 1143, 1227, 1370):
-        return DatabaseFailed(
+        return NotAllowed(
             f"The database refused: {error.args[-1]}.", _find_grant(str(error.args[-1]))
         )
     # Other messages may repeat values of rows.

@@ -9,7 +9,7 @@ import re
 import psycopg
 from psycopg import errors as codes
 
-from yeldro.errors import BadStatement, DatabaseFailed, TookTooLong, YeldroError
+from yeldro.errors import BadStatement, DatabaseFailed, NotAllowed, TookTooLong, YeldroError
 
 _UNCHANGED = "Nothing was changed. Preview again, or let --wait be longer."
 # Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception,
@@ -49,7 +49,7 @@ def translate(error: BaseException) -> YeldroError:
 def _translate_state(state: str, detail: psycopg.errors.Diagnostic) -> YeldroError:
     message = str(detail.message_primary)
     if state == "42501" or "row-level security" in message:
-        return DatabaseFailed(f"The database refused: {message}.", _find_grant(message))
+        return NotAllowed(f"The database refused: {message}.", _find_grant(message))
     if state.startswith("42"):
         return BadStatement(message)
     if state.startswith("22"):
