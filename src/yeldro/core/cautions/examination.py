@@ -13,6 +13,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition
+from yeldro.core.selection.parts import write_part
 
 COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
 
@@ -39,12 +40,7 @@ class Look:
         return self.database.abilities.quirks
 
     def written(self, node: exp.Expr) -> str:
-        """As SQL, with parameters as a person writes them: the parser would spell each in its
-        dialect's own way."""
-        plain = node.transform(
-            lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one
-        )
-        return plain.sql(dialect=self.condition.dialect)
+        return write_part(node, self.condition.dialect)
 
     def count(self, text: str) -> int | None:
         """How many rows of the table meet a condition made from the person's own, None where it

@@ -14,7 +14,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Column, Family
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition
-from yeldro.core.selection.parts import ands
+from yeldro.core.selection.parts import ands, write_part
 from yeldro.core.selection.selection import Selection
 
 # Values that are told of each kind.
@@ -65,7 +65,10 @@ class _Look:
     rows: int
 
     def find(self, column: Column, node: exp.Expr, value: exp.Expr) -> NoMatch | None:
-        name, written = self.database.write_name(column.name), self._write(value)
+        name, written = (
+            self.database.write_name(column.name),
+            write_part(value, self.condition.dialect),
+        )
         same = self.condition.derive(f"{name} = {written}")
         if self.database.try_count(self.selection.table, same) != 0:
             return None
@@ -84,13 +87,7 @@ class _Look:
         close = tuple(one for one in dict.fromkeys(near) if one not in alike)
         # Where every value stands once, none is more common than the others.
         told = common[:_TOLD] if common and common[0][1] > 1 else ()
-        return NoMatch(column, self._write(node), alike, close[:_TOLD], told)
-
-    def _write(self, node: exp.Expr) -> str:
-        plain = node.transform(
-            lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one
-        )
-        return plain.sql(dialect=self.condition.dialect)
+        return NoMatch(column, write_part(node, self.condition.dialect), alike, close[:_TOLD], told)
 
     def _find(self, column: Column, first: First, text: str, limit: int) -> Counted:
         condition = self.condition.derive(text) if text else None

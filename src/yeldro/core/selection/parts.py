@@ -70,6 +70,15 @@ def _is_in_brackets(tokens: Sequence[Token]) -> bool:
     return False
 
 
+def write_part(node: exp.Expr, dialect: str) -> str:
+    """A part of a condition as SQL, with parameters as a person writes them: the parser would spell
+    each in its dialect's own way."""
+    plain = node.transform(
+        lambda one: exp.Var(this=f":{one.name}") if isinstance(one, exp.Placeholder) else one
+    )
+    return plain.sql(dialect=dialect)
+
+
 def ands(tree: exp.Expr) -> Iterator[exp.Expr]:
     """The conditions that all must be true."""
     if isinstance(tree, exp.And):
