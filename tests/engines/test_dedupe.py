@@ -334,3 +334,19 @@ def test_an_index_keeps_out_what_was_the_same(
     )
     assert yeldro("restore", "last", "--yes").status == 0
     assert rows(server, "pools") == before
+
+
+def test_what_collides_is_told_by_its_key(yeldro: Yeldro, server: Server) -> None:
+    """Never by a row number, by which SQLite knows rows whose key may be NULL."""
+    server.run(
+        "CREATE TABLE pools (id INTEGER PRIMARY KEY, name VARCHAR(20))",
+        "CREATE TABLE seals (code VARCHAR(9) PRIMARY KEY, pool INTEGER UNIQUE,"
+        " FOREIGN KEY (pool) REFERENCES pools (id))",
+        "INSERT INTO pools VALUES (1, 'fen'), (2, 'fen')",
+        "INSERT INTO seals VALUES ('S-1', 1), ('S-2', 2)",
+    )
+    line = ["duplicates", "pools", "--same", "name", "--keep", "lowest id"]
+    shown = yeldro(*line)
+    assert (shown.status, "code S-2  code S-1" in shown.out) == (3, True), shown.out
+    (collision,) = json.loads(yeldro(*line, "--format", "json").out)["collisions"]
+    assert collision["pairs"] == [{"row": ["S-2"], "collides_with": ["S-1"]}]

@@ -63,7 +63,7 @@ def render_merging(preview: Preview, following: Next | None = None) -> Iterator[
 
 
 def _key(table: Table, row: Row) -> str:
-    return ", ".join(f"{name} {value}" for name, value in zip(table.identity, row, strict=True))
+    return ", ".join(f"{name} {value}" for name, value in zip(table.telling, row, strict=True))
 
 
 def _find_filled(preview: Preview) -> tuple[str, ...]:

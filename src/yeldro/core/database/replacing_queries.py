@@ -76,7 +76,7 @@ class ReplacingQueries(Protocol):
         ...
 
     def list_pairs(self, keys: StoredKeys, limit: int) -> list[tuple[Row, Row]]:
-        """The identities of the first rows, and of those that take their place."""
+        """What tells the first rows apart for a person, and those that take their place."""
         ...
 
     def count_otherwise(self, keys: StoredKeys, other: KeySet) -> int:

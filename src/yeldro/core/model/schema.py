@@ -154,6 +154,12 @@ class Table:
         )
 
     @property
+    def telling(self) -> tuple[str, ...]:
+        """The columns by which a person tells rows apart: the key, else what is unique, else all;
+        never a row number, which nobody knows."""
+        return self.key or next(iter(self.lasting_keys), self.column_names)
+
+    @property
     def shares_identity(self) -> bool:
         """Whether several rows may have one identity, because they are alike in every column."""
         return self.identity == (WHOLE_ROW,)

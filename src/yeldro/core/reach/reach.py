@@ -51,7 +51,7 @@ class Change:
 @dataclass(frozen=True, slots=True, eq=False)
 class Collision:
     """Moved rows of `table` that would have the same values in unique `columns` as another row,
-    with some of the pairs: the key of the one that collides, and that of the other. They are
+    with some of the pairs: what tells the one that collides apart, and the other. They are
     `dropped`, or else block the run."""
 
     table: Table

@@ -327,13 +327,19 @@ class SqlReplacing(SqlPart, ABC):
         return self._gate.run(sa.update(clause).values(new).where(*same)).rowcount
 
     def list_pairs(self, keys: StoredKeys, limit: int) -> list[tuple[Row, Row]]:
-        names = keys.table.identity
-        own, other = (
-            self._statements.key_columns(keys, names),
-            self._statements.new_columns(keys, names),
-        )
-        rows = self._gate.run(sa.select(*own, *other).order_by(*own).limit(limit))
-        return [(tuple(row[: len(names)]), tuple(row[len(names) :])) for row in map(tuple, rows)]
+        names, shown = keys.table.identity, keys.table.telling
+        key_table, table = self._statements.key_table(keys), self._statements.table(keys.table)
+        own, there = (table.alias(self._statements.own(name)) for name in ("own", "other"))
+        places = (self._statements.key_columns, own), (self._statements.new_columns, there)
+        joined: sa.FromClause = key_table
+        for find, rows in places:
+            pairs = zip(names, find(keys, names), strict=True)
+            joined = joined.join(rows, sa.and_(*(rows.c[name] == cell for name, cell in pairs)))
+        cells = [rows.c[name] for _, rows in places for name in shown]
+        wanted = sa.select(*cells).select_from(joined)
+        wanted = wanted.order_by(*self._statements.key_columns(keys, names)).limit(limit)
+        found = [tuple(row) for row in self._gate.run(wanted)]
+        return [(row[: len(shown)], row[len(shown) :]) for row in found]
 
     def count_otherwise(self, keys: StoredKeys, other: KeySet) -> int:
         one, two = self._statements.key_table(keys), self._statements.key_table(other)
