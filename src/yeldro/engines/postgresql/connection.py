@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from tempfile import SpooledTemporaryFile
 from typing import IO, Any
@@ -197,8 +197,9 @@ class PostgresqlDatabase(SqlDatabase):
     def _pin_settings(self, wait: float) -> None:
         """Set each and read it back: a setting that cannot be pinned is an error, not a hope."""
         wanted = {**PINNED, "lock_timeout": f"{max(1, round(wait * 1000))}ms"}
+        found = self._read_settings(wanted)
         for name, value in wanted.items():
-            if self.setting(name) != value:
+            if found[name] != value:
                 try:
                     self.gate.run(sa.select(sa.func.set_config(name, value, False)))
                 except DatabaseFailed as error:
@@ -206,9 +207,17 @@ class PostgresqlDatabase(SqlDatabase):
                         f"The setting {name} cannot be set to {value}.", error.message
                     ) from error
         # Read back: a role may have a setting that wins over ours.
+        found = self._read_settings(PINNED)
         for name, value in PINNED.items():
-            if self.setting(name) != value:
+            if found[name] != value:
                 raise DatabaseFailed(f"The setting {name} is not {value}, although it was set.")
+
+    def _read_settings(self, names: Iterable[str]) -> dict[str, str]:
+        """All of them at once: asked one by one they would take longer than most commands."""
+        listed = list(names)
+        cells = ", ".join(f"pg_catalog.current_setting('{name}')" for name in listed)
+        row = self.gate.run_text(f"SELECT {cells}").one()
+        return dict(zip(listed, map(str, row), strict=True))
 
     def check_rights(
         self, deleted: Sequence[Table], changed: Sequence[tuple[Table, Sequence[str]]]
