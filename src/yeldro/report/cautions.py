@@ -13,7 +13,7 @@ from yeldro.words.tell import tell
 from yeldro.words.voice import Voice
 
 # So many are named one by one where there are many of a kind.
-_SUBJECTS = 3
+_SUBJECTS = 2
 
 
 def render_cautions(
@@ -41,9 +41,8 @@ def render_kinds(cautions: Sequence[Caution]) -> Iterator[RenderableType]:
             for name, found in kinds.items()
         ]
         yield render_grid(("name", "how many", "about"), rows, right=("how many",))
-        yield Text("  (--all tells what each of them says)", style="dim")
-    if len(kinds.get("undeclared-reference", ())) <= _SUBJECTS:
-        yield from _render_lines(cautions)
+        more = ", with lines for yeldro.toml" if "undeclared-reference" in kinds else ""
+        yield Text(f"  (--all tells what each of them says{more})", style="dim")
 
 
 def _name_subjects(cautions: Sequence[Caution]) -> str:

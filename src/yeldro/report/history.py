@@ -18,7 +18,7 @@ from yeldro.report.spreadsheet import render_line
 from yeldro.store.run_facts import PartFacts, RunFacts
 from yeldro.store.run_record import RunRecord
 
-_STYLES = {"committed": "green", "in-doubt": "bold red", "running": "cyan", "rolled-back": "dim"}
+_STYLES = {"committed": "green", "in-doubt": "bold red", "running": "bold", "rolled-back": "dim"}
 _FIELDS = (
     "run",
     "began",
@@ -140,7 +140,7 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
     if facts["cautions"]:
         yield Text("\nCautions", style="bold")
     for caution in facts["cautions"]:
-        yield Text(f"  {caution}", style="bold")
+        yield Text(f"  {caution}")
 
 
 def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:

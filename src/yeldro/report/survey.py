@@ -18,7 +18,7 @@ from yeldro.report.cells import cut, render_cell
 from yeldro.report.grids import count_lines, render_grid, render_rows
 
 # Titles, blank lines, the last lines of an overview, and the command before it.
-_OTHER_LINES = 15
+_OTHER_LINES = 12
 # So many of each are listed on the smallest screen.
 _FEWEST = 5
 

@@ -14,7 +14,7 @@ from yeldro.report.grids import render_grid
 
 _STYLES = {
     Outcome.COMMITTED: "bold green",
-    Outcome.REHEARSED: "bold cyan",
+    Outcome.REHEARSED: "bold",
     Outcome.NOTHING_MATCHED: "bold",
     Outcome.NOTHING_TO_RESTORE: "bold",
 }
