@@ -4,6 +4,8 @@ their name."""
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -85,3 +87,29 @@ def test_a_map_shows_order_cycles_and_counts(yeldro: Yeldro, gauges: Path) -> No
     text = yeldro("map", "observers").out
     assert text.startswith("observers in gauges (gauges.db) and what depends on it: 3 tables")
     assert gauges.exists()
+
+
+def run_alone(*line: str) -> subprocess.CompletedProcess[str]:
+    """A command in the working folder, with nobody to ask."""
+    command = [sys.executable, "-m", "yeldro", *line]
+    return subprocess.run(
+        command, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False
+    )
+
+
+def test_a_run_is_found_from_another_folder(
+    yeldro: Yeldro,
+    gauges: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    tmp_path_factory: pytest.TempPathFactory,
+) -> None:
+    """Beside the database that it was in, before anybody is asked for."""
+    assert yeldro("delete", "alerts", "--key", "3", "--yes").status == 0
+    (run,) = [path.name for path in (gauges.parent / "yeldro-runs").iterdir()]
+    monkeypatch.chdir(tmp_path_factory.mktemp("elsewhere"))
+    monkeypatch.setenv("YELDRO_DB", str(gauges))
+    lost, asked = run_alone("restore", "nothing"), run_alone("restore", run)
+    assert (lost.returncode, "There is no run 'nothing' in" in lost.stderr) == (2, True)
+    assert (asked.returncode, "not a terminal" in asked.stderr) == (2, True), asked.stderr
+    assert f"Run {run}, committed" in run_alone("history", run).stdout
+    assert run_alone("restore", run, "--yes").returncode == 0

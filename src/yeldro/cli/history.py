@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from yeldro.cli.consent import check_terminal
-from yeldro.cli.place import find_records_folder
+from yeldro.cli.place import find_records_folder, list_records_folders
 from yeldro.cli.records import settle_all
 from yeldro.cli.screen import Screen, confirm
 from yeldro.core.model.plural import count
 from yeldro.errors import Declined, UsageError
 from yeldro.options import HistoryOptions
 from yeldro.report.history import make_history, render_history, render_history_lines, render_run
-from yeldro.store.find_records import find_record, find_records, is_older
+from yeldro.store.find_records import find_record_in, find_records, is_older
 from yeldro.store.run_record import RUNNING, RunRecord
 
 
@@ -18,7 +18,7 @@ def _find(options: HistoryOptions, screen: Screen) -> list[RunRecord]:
     """The record that was named, or all of the folder."""
     folder = find_records_folder(options.archive)
     if options.run:
-        return [find_record(folder, options.run)]
+        return [find_record_in(list_records_folders(options.archive, options.db), options.run)]
     return find_records(folder, lambda reason: screen.note(f"Left out: {reason}"))
 
 

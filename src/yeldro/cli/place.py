@@ -18,6 +18,20 @@ def find_records_folder(asked: str | None) -> Path:
     return Path(asked).absolute() if asked else (config.folder or Path.cwd()) / config.records
 
 
+def list_records_folders(asked: str | None, db: str | None) -> list[Path]:
+    """Where the record of a run may be: `--archive`, or else where records go from here, and beside
+    the file that is the database."""
+    first = find_records_folder(asked)
+    if asked:
+        return [first]
+    try:
+        address = find_database(db).address
+    except UsageError:
+        return [first]
+    beside_it = Path(address.path).absolute().parent / first.name if address.is_file else first
+    return list(dict.fromkeys([first, Path.cwd() / first.name, beside_it]))
+
+
 def beside(file: Path, name: str) -> str:
     """Where a path is that a file names: it counts from the folder of the file."""
     return str(file.parent / name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -20,6 +20,21 @@ def find_records(folder: Path, unread: Callable[[str], None] = lambda _: None) -
         except ArchiveFailed as error:
             unread(error.message)
     return sorted(found, key=lambda record: str(record.facts["began"]), reverse=True)
+
+
+def find_record_in(folders: Sequence[Path], name: str) -> RunRecord:
+    """A record in the first of some folders that has it. UsageError where none has."""
+    for folder in folders[1:]:
+        # The first one is looked into last here: its error says what there is.
+        if folder.is_dir() and not _has_record(folders[0], name) and _has_record(folder, name):
+            return find_record(folder, name)
+    return find_record(folders[0], name)
+
+
+def _has_record(folder: Path, name: str) -> bool:
+    return any(
+        name == "last" or path.parent.name.startswith(name) for path in folder.glob("*/run.json")
+    )
 
 
 def find_record(folder: Path, name: str) -> RunRecord:

@@ -21,18 +21,18 @@ def command(options: RestoreOptions) -> int:
     """
     from yeldro.cli.consent import check_consent, find_protection
     from yeldro.cli.person import Person
-    from yeldro.cli.place import confirm_place, find_records_folder
+    from yeldro.cli.place import confirm_place, list_records_folders
     from yeldro.cli.records import find_place_of
     from yeldro.cli.request import full_address, opened
     from yeldro.cli.run_command import tell
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.errors import UsageError
-    from yeldro.store.find_records import find_record
+    from yeldro.store.find_records import find_record_in
     from yeldro.usecases import restore as restoring
 
     screen = Screen(options.format)
-    record = find_record(find_records_folder(options.archive), options.run)
+    record = find_record_in(list_records_folders(options.archive, options.db), options.run)
     asks = check_consent(options, "restore")
     if options.into and options.db:
         raise UsageError("--into excludes --db.")
