@@ -76,6 +76,7 @@ WRONG = [
     ("postgresql", "basins", "id IN (3, 'x')", "'x' cannot be compared with basins.id", "such as 12"),
     ("postgresql", "gates", "Qty > 10", 'The column Qty needs quotes here: "Qty"', '"Qty"'),
     ("sqlite mariadb postgresql", "basins", "id IN (SELECT basin_idd FROM gates)", "There is no column 'basin_idd' in gates", "basin_id"),
+    ("sqlite", "gates", "Qty > 10 AND nosuch(id) = 1", "The database cannot run the condition", "nosuch"),
     ("sqlite mariadb postgresql", "basins", "EXISTS (SELECT 1 FROM gates g WHERE g.basn_id = basins.id)", "There is no column 'basn_id' in gates", "basin_id"),
 ]  # fmt: skip
 

@@ -29,6 +29,7 @@ class Quirk(StrEnum):
     QUOTED_TEXTS = "a word in double quotes may be a text"
     PIPES_ARE_OR = "|| means OR"
     BLIND_LIKE = "LIKE ignores case"
+    FOLDED_NAMES = "a name without quotes is read in small letters"
 
 
 @dataclass(frozen=True, slots=True)

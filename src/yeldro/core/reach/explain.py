@@ -7,7 +7,7 @@ from contextlib import contextmanager
 
 from sqlglot import exp
 
-from yeldro.core.database.abilities import Mode
+from yeldro.core.database.abilities import Mode, Quirk
 from yeldro.core.database.connection import Database
 from yeldro.core.model.lookup import nearest
 from yeldro.core.model.schema import Column, Table
@@ -72,12 +72,12 @@ def _find_name_fault(
             f"There is no column {node.name!r} in {where}.",
             f"{place}\n{nearest(node.name, names, 'columns')}",
         )
-    elif found.column and database.write_name(found.column.name) != found.column.name:
-        # Without quotes a name is read in small letters, or is a word of the language.
-        if not node.this.args.get("quoted"):
-            quoted = database.write_name(found.column.name)
+    elif found.column and Quirk.FOLDED_NAMES in database.abilities.quirks:
+        name = found.column.name
+        if name != name.lower() and not node.this.args.get("quoted"):
+            quoted = database.write_name(name)
             yield UsageError(
-                f"The column {found.column.name} needs quotes here: {quoted}.",
+                f"The column {name} needs quotes here: {quoted}.",
                 f"{place}\nWrite {quoted}, and the condition in single quotes for the shell.",
             )
 

@@ -13,7 +13,7 @@ from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.types.string import TextLoader
 
-from yeldro.core.database.abilities import Abilities, Effect, Mode
+from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
@@ -148,6 +148,7 @@ class PostgresqlDatabase(SqlDatabase):
         truncates="TRUNCATE can be rolled back here. It runs no DELETE triggers; nobody can use "
         "the table meanwhile.",
         keeps_references=True,
+        quirks=frozenset({Quirk.FOLDED_NAMES}),
     )
 
     def __init__(self, connection: sa.Connection, address: Address, wait: float) -> None:
