@@ -140,6 +140,11 @@ def test_a_file_of_decisions_replaces_nothing_and_needs_a_key(
     header, first = (tmp_path / "by.csv").read_text(encoding="utf-8").splitlines()[:2]
     assert header == "group,keep,happens,dependents,mark,code,keep,name,seats"
     assert first.split(",")[1:3] == ["yes", "stays"]
+    crews.run("UPDATE crews SET name = '=1+1' WHERE code IN ('e', 'f')")
+    assert yeldro("duplicates", *ASKED, "--decisions", "formula.csv").status == 0
+    assert ",'=1+1," in (tmp_path / "formula.csv").read_text(encoding="utf-8")
+    broken = yeldro("duplicates", "crews", "--same", "nosuch(name)", "--decisions", "none.csv")
+    assert (broken.status > 0, (tmp_path / "none.csv").exists()) == (True, False)
     crews.run("CREATE TABLE loose (a INTEGER)", "INSERT INTO loose VALUES (1), (1)")
     none = yeldro("duplicates", "loose", "--same", "all", "--decisions", "x.csv")
     assert (none.status, "has no primary key" in none.err) == (2, True)

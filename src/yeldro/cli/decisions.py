@@ -15,8 +15,11 @@ from yeldro.core.model.schema import Reference, Table
 from yeldro.errors import UsageError
 from yeldro.report.spreadsheet import render_line
 from yeldro.store.decision_file import NO, OURS, YES
-from yeldro.store.disk import open_private
+from yeldro.store.disk import writing_new
 from yeldro.usecases.look import rows_to_decide
+
+# How a formula of a spreadsheet begins.
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def write_decisions(database: Database, request: DuplicatesRequest, name: str) -> None:
@@ -25,12 +28,8 @@ def write_decisions(database: Database, request: DuplicatesRequest, name: str) -
     table, lines = request.table, 0
     if not table.key:
         raise UsageError(f"{table.label} has no primary key, so no file could name its rows.")
-    try:
-        file = open_private(Path(name))
-    except OSError as error:
-        raise UsageError(f"{name} cannot be written: {error.strerror}.") from None
     rest = [column for column in table.column_names if column not in table.key]
-    with file, rows_to_decide(database, request) as rows:
+    with writing_new(Path(name)) as file, rows_to_decide(database, request) as rows:
         file.write(render_line([*OURS, *table.key, *rest]) + "\r\n")
         for row, dependents in rows:
             decided = request.grouping.is_decided
@@ -51,6 +50,12 @@ def _write_row(
     keep = (YES if stays else NO) if decided else None
     told = ", ".join(f"{rows} {reference.child.label}" for reference, rows in dependents.items())
     values = dict(zip(table.column_names, cells, strict=True))
-    rest = [values[name] for name in table.column_names if name not in table.key]
+    rest = [_as_text(values[name]) for name in table.column_names if name not in table.key]
     key = [values[name] for name in table.key]
     return render_line([group, keep, happens, told or None, make_mark(cells), *key, *rest])
+
+
+def _as_text(value: object) -> object:
+    """A text that a spreadsheet would take for a formula gets a sign before it: it is only there to
+    be read."""
+    return f"'{value}" if isinstance(value, str) and value[:1] in _FORMULA else value

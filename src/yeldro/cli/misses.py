@@ -10,7 +10,7 @@ from yeldro.core.model.plural import count
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import UsageError
 from yeldro.report.spreadsheet import render_line
-from yeldro.store.disk import open_private
+from yeldro.store.disk import writing_new
 from yeldro.usecases.look import listed_misses
 
 
@@ -19,11 +19,7 @@ def write_misses(database: Database, selection: Selection, name: str) -> None:
     if selection.listed is None:
         raise UsageError("--misses goes with --key or --keys-from.")
     listed, lines = selection.listed, 0
-    try:
-        file = open_private(Path(name))
-    except OSError as error:
-        raise UsageError(f"{name} cannot be written: {error.strerror}.") from None
-    with file, listed_misses(database, listed) as misses:
+    with writing_new(Path(name)) as file, listed_misses(database, listed) as misses:
         file.write(render_line(["what", *listed.columns]) + "\r\n")
         for word, key in misses:
             file.write(render_line([word, *key]) + "\r\n")

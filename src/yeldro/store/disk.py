@@ -9,6 +9,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TextIO
 
+from yeldro.errors import UsageError
+
 try:
     import grp
     import pwd
@@ -46,6 +48,22 @@ def _is_own_group(number: int) -> bool:
 def open_private(path: Path) -> TextIO:
     """A new file that nobody else can read. It follows no link, and replaces nothing."""
     return os.fdopen(create_private(path), "w", encoding="utf-8")
+
+
+@contextmanager
+def writing_new(path: Path) -> Iterator[TextIO]:
+    """A new file for a person, which is gone again after an error. UsageError where it cannot be,
+    or is there already."""
+    try:
+        file = open_private(path)
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror}.") from None
+    try:
+        with file:
+            yield file
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
 
 
 def create_private(path: Path) -> int:
