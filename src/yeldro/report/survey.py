@@ -31,7 +31,13 @@ def render_survey(
     if tables and tables[0].close is not None:
         for one in tables:
             yield from _closely(one)
-        return
+    else:
+        yield from _render_overview(database, tables, height)
+
+
+def _render_overview(
+    database: str, tables: Sequence[TableSurvey], height: int | None
+) -> Iterator[RenderableType]:
     views = sum(table.table.kind == "view" for table in tables)
     more = f" and {count(views, 'view')}" if views else ""
     yield Text(f"{database}: {count(len(tables) - views, 'table')}{more}", style="bold")
@@ -46,11 +52,8 @@ def render_survey(
     yield render_grid(titles, shown, right=("rows", "refs out", "refs in"))
     yield from _render_rest(len(tables), room[0], "table")
     if references:
-        yield Text(
-            "\nReferences, and what happens when the row they point at is deleted", style="bold"
-        )
-        listed = map(_reference, references[: room[1]])
-        yield render_grid(("reference", "on delete", "index"), listed)
+        title = "References, and what happens when the row they point at is deleted"
+        yield from _references(title, references[: room[1]])
         yield from _render_rest(len(references), room[1], "reference")
     yield from below if below else render_cautions(cautions)
     yield Text(

@@ -12,12 +12,13 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from yeldro.core.duplicates.decisions import Decision, Decisions, make_decisions
-from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Table
 from yeldro.errors import UsageError
 
 # The columns before those of the table.
 OURS = ("group", "keep", "happens", "dependents", "mark")
+# Those of them that are read back.
+READ = ("group", "keep", "mark")
 YES, NO = "yes", "no"
 _YES = {"yes", "y", "x", "1", "true", "keep", "stays"}
 _NO = {"", "no", "n", "0", "false", "goes"}
@@ -67,29 +68,19 @@ def _read_lines(path: Path, table: Table, text: str) -> Iterator[Decision]:
 def _find_places(path: Path, table: Table, header: Sequence[str]) -> list[int]:
     """Where group, keep, mark and the key stand. A column of the table may be called as ours are:
     ours come first."""
-    lowered = [name.lower() for name in header]
-    ours = [lowered.index(name) if name in lowered else -1 for name in ("group", "keep", "mark")]
-    own = {lowered.index(name) for name in OURS if name in lowered}
-    rest = fold(name for place, name in enumerate(header) if place not in own)
-    keys = [
-        next(
-            (
-                place
-                for place, name in enumerate(lowered)
-                if name == one.lower() and place not in own
-            ),
-            -1,
-        )
-        for one in table.key
-    ]
-    if -1 in (*ours, *keys):
-        wanted = [*(name for name in ("group", "keep", "mark")), *table.key]
+    own: dict[str, int] = {}
+    rest: dict[str, int] = {}
+    for place, name in enumerate(map(str.lower, header)):
+        (own if name in OURS and name not in own else rest).setdefault(name, place)
+    wanted = [(own, name) for name in READ] + [(rest, name.lower()) for name in table.key]
+    if any(name not in places for places, name in wanted):
+        names = ", ".join([*READ, *table.key])
         raise UsageError(
             f"{path} is not a file of decisions about {table.label}: it has the columns "
-            f"{', '.join(rest.values()) or 'none'}.",
-            f"It needs {', '.join(wanted)}; yeldro duplicates … --decisions FILE.csv writes it.",
+            f"{', '.join(header) or 'none'}.",
+            f"It needs {names}; yeldro duplicates … --decisions FILE.csv writes it.",
         )
-    return [*ours, *keys]
+    return [places[name] for places, name in wanted]
 
 
 def _read_line(path: Path, number: int, fields: Sequence[str]) -> Decision:

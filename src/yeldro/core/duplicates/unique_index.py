@@ -40,6 +40,11 @@ def _check_unique(database: Database, request: DuplicatesRequest) -> None:
             "This engine has no indexes on expressions.",
             "Add a generated column for it, and put the index on that.",
         )
+    _check_kept_out(database, grouping)
+
+
+def _check_kept_out(database: Database, grouping: Grouping) -> None:
+    """Refused where no index here takes for the same what the grouping does."""
     same = ", ".join(part.text for part in grouping.same)
     if grouping.loose and not _can_ignore(database, grouping):
         raise Refused(

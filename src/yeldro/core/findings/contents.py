@@ -69,19 +69,16 @@ def find_in_contents(
     for column in table.columns:
         forms = [met[column.name, form] for form in DAY_FORMS if (column.name, form) in met]
         filled = rows - met.get((column.name, "null"), (None, 0))[1]
-        days = sum(count for _, count in forms)
-        if len(forms) > 1 and days >= _DAYS * filled:
-            # The most common form is how it was meant; the others are what could be cleaned up.
-            usual, *others = sorted(forms, key=lambda one: -one[1])
-            for test, count in others:
-                found = fact(
-                    "finding.days",
-                    column=column.name,
-                    rows=count,
-                    form=test.purpose,
-                    usual=usual[0].purpose,
-                )
-                yield _show(table, count, found, test)
+        if len(forms) > 1 and sum(count for _, count in forms) >= _DAYS * filled:
+            yield from _find_other_forms(table, forms)
+
+
+def _find_other_forms(table: Table, forms: Sequence[tuple[Test, int]]) -> Iterator[Finding]:
+    """The most common form is how it was meant; the others are what could be cleaned up."""
+    usual, *others = sorted(forms, key=lambda one: -one[1])
+    for test, count in others:
+        about = {"column": test.column.name, "form": test.purpose, "usual": usual[0].purpose}
+        yield _show(table, count, fact("finding.days", rows=count, **about), test)
 
 
 def _show(table: Table, rows: int, found: Fact, test: Test) -> Finding:

@@ -148,17 +148,7 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
         read_condition(text, named, dialect, parameters, unparsed=asked.unparsed)
         for text in asked.where
     )
-    used = {
-        piece.name
-        for condition in conditions
-        for piece in condition.pieces
-        if isinstance(piece, Bound)
-    }
-    for name in parameters:
-        if name not in used:
-            raise UsageError(
-                f"The parameter {name} is not used in any condition.", f"Write :{name} in --where."
-            )
+    _check_used(parameters, conditions)
     by = _read_by(asked.by, table)
     header = asked.key_file.header if asked.key_file else ()
     return Selection(
@@ -175,6 +165,16 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
         all_rows=asked.all_rows,
         truncate=asked.truncate and _check_truncate(named, schema),
     )
+
+
+def _check_used(parameters: Iterable[str], conditions: Sequence[Condition]) -> None:
+    pieces = [piece for condition in conditions for piece in condition.pieces]
+    used = {piece.name for piece in pieces if isinstance(piece, Bound)}
+    for name in parameters:
+        if name not in used:
+            raise UsageError(
+                f"The parameter {name} is not used in any condition.", f"Write :{name} in --where."
+            )
 
 
 def check_table(table: Table) -> Table:
