@@ -412,10 +412,12 @@ class Schema:
         if not is_pattern(text) or text in [table.label for table in self.tables]:
             return [self.find_table(text)]
         wanted = f"{text}*".lower() if text.endswith(".") else text.lower()
+        # A schema is only looked at where the pattern has one.
+        names_of = _names_of if "." in wanted else lambda table: [table.name.name]
         found = [
             table
             for table in self.tables
-            if any(fnmatchcase(name.lower(), wanted) for name in _names_of(table))
+            if any(fnmatchcase(name.lower(), wanted) for name in names_of(table))
         ]
         if not found:
             raise UsageError(
