@@ -386,7 +386,9 @@ def test_a_day_that_moves_is_one_day_in_a_run_and_under_a_seal(
     yeldro: Yeldro, gauges: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     def on(day: str) -> None:
-        monkeypatch.setattr("yeldro.cli.steps.find_today", lambda: datetime.date.fromisoformat(day))
+        monkeypatch.setattr(
+            "yeldro.core.model.values.find_today", lambda: datetime.date.fromisoformat(day)
+        )
 
     (gauges.parent / "monthly.toml").write_text(MONTHLY)
     on("2027-02-14")
@@ -401,9 +403,9 @@ def test_a_day_that_moves_is_one_day_in_a_run_and_under_a_seal(
     assert done.status == 0, done.err
     assert "; before = 2026-02-01; deleted " in (gauges.parent / "all.log").read_text()
     assert "before = 2026-02-01" in yeldro("history", "last").out
-    asked = ["preview", "alerts", "--where", "raised_at < :b", "-p", "b=today - 1 year"]
+    asked = ["preview", "alerts", "--where", "raised_at < :b", "-p", "b=today - 9 years"]
     assert yeldro(*asked, "--save", "saved.toml").status == 0
-    assert 'default = "today - 1 year"' in (gauges.parent / "saved.toml").read_text()
+    assert 'default = "today - 9 years"' in (gauges.parent / "saved.toml").read_text()
     bad = yeldro("run", "monthly.toml", "--yes", "-p", "before=last monday")
     assert (bad.status, "or 'today - 90 days'" in bad.err) == (2, True)
 

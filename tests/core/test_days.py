@@ -7,6 +7,9 @@ import datetime
 import pytest
 
 from yeldro.core.model.relative_days import is_relative, resolve
+from yeldro.core.model.schema import Family
+from yeldro.core.model.values import read_given, read_value
+from yeldro.errors import UsageError
 
 TODAY = datetime.date(2026, 3, 31)
 
@@ -39,3 +42,12 @@ def test_another_text_is_none(text: str) -> None:
 def test_a_day_beyond_the_calendar_is_an_error(text: str) -> None:
     with pytest.raises(ValueError, match="day"):
         resolve(text, TODAY)
+
+
+def test_only_a_parameter_may_be_relative() -> None:
+    """A key or a line of a file may hold the word as data, or by mistake."""
+    assert read_given("today", Family.DATE, "day") == datetime.date.today()
+    for family in (Family.DATE, Family.TIMESTAMP):
+        with pytest.raises(UsageError, match="not a valid"):
+            read_value("today", family, "keys.csv, line 2")
+    assert read_given("today", Family.TEXT, "word") == "today"

@@ -71,7 +71,7 @@ def test_nothing_is_told_where_rows_match(yeldro: Yeldro, condition: str) -> Non
 
 
 WRONG = [
-    ("mariadb postgresql", "basins", "opened < '2024-13-01'", "'2024-13-01' cannot be compared with basins.opened", "such as '2024-01-31'"),
+    ("mariadb postgresql", "basins", "opened < '2024-13-01'", "'2024-13-01' cannot be compared with basins.opened", "such as 2024-01-31, in single quotes"),
     ("postgresql", "basins", "state = 'opn'", "'opn' cannot be compared with basins.state, which is public.gate_state", "open, shut"),
     ("postgresql", "basins", "id IN (3, 'x')", "'x' cannot be compared with basins.id", "such as 12"),
     ("postgresql", "gates", "Qty > 10", 'The column Qty needs quotes here: "Qty"', '"Qty"'),

@@ -12,7 +12,7 @@ import pytest
 from tests.conftest import Yeldro
 from tests.servers import Server, login
 from yeldro.core.database.abilities import Mode
-from yeldro.errors import TookTooLong
+from yeldro.errors import BadStatement, NotAllowed, Refused, TookTooLong, YeldroError
 from yeldro.usecases import findings
 from yeldro.usecases.transaction import looking
 
@@ -118,6 +118,22 @@ def test_a_look_ends_in_time(server: Server) -> None:
     assert time.monotonic() - start < 5
     with looking(database):
         assert database.count_rows(database.schema.find_table("gates")) == 40
+    database.close()
+
+
+@pytest.mark.parametrize("error", [NotAllowed, Refused, BadStatement, TookTooLong])
+def test_a_limit_ends_with_what_it_was_for(server: Server, error: type[YeldroError]) -> None:
+    """Whatever was refused meanwhile: later statements may take their time, and so may later
+    limits."""
+    server.run(FLOOD)
+    database = server.open(Mode.READ)
+    for seconds in (0.02, 5):
+        with pytest.raises(error), database.limited(seconds):
+            raise error("refused")
+    many = " JOIN gates AS a{} ON 1 = 1" * 3
+    with database.limited(60), looking(database):
+        rows = database.gate.run_text(f"SELECT count(*) FROM gates{many.format(*range(3))}")  # type: ignore[attr-defined]  # of every engine
+        assert int(rows.scalar_one()) == 40**4
     database.close()
 
 

@@ -42,7 +42,7 @@ def seal_cleanup(database: Database, chosen: ChosenSteps) -> Iterator[Preview]:
 
 def _find_sealed_values(chosen: ChosenSteps) -> dict[str, str]:
     """The days that parameters mean now: the seal is on these."""
-    relative = [one.name for one in chosen.cleanup.params if is_moving(one)]
+    relative = [one.name for one in chosen.cleanup.params if is_moving(one.type, one.default)]
     return {
         name: chosen.values[name].partition("=")[2] for name in relative if name in chosen.values
     }

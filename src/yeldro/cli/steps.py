@@ -15,9 +15,9 @@ from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.cleanup.step_options import read_options, write_options
 from yeldro.core.model.lookup import nearest
-from yeldro.core.model.relative_days import find_today, is_relative, resolve
+from yeldro.core.model.relative_days import is_relative
 from yeldro.core.model.schema import Family
-from yeldro.core.model.values import Value, read_parameter, read_value
+from yeldro.core.model.values import MOVING, Value, read_given, read_parameter
 from yeldro.core.review.verdict import Review
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.parameters import find_names
@@ -27,8 +27,6 @@ from yeldro.options import GroupsOptions, RowsOptions
 from yeldro.words.tell import tell
 
 T = TypeVar("T")
-# The types whose values may be written by their distance from today.
-_MOVING = ("date", "timestamp")
 
 
 def make_options(
@@ -124,10 +122,10 @@ def read_values(
         if text is None:
             hint = f"Give -p {param.name}=VALUE."
             raise UsageError(f"The parameter {param.name} has no value.", hint)
-        _check_value(param, text)
         # From here on it is one day, whatever the clock says meanwhile.
-        if param.type in _MOVING and is_relative(text):
-            text = str(resolve(text, find_today()))
+        value = _read_allowed(param, text)
+        if is_moving(param.type, text):
+            text = str(value)
         values[param.name] = f"{param.type}={text}"
     return values
 
@@ -139,9 +137,9 @@ def _find_sealed(steps: Sequence[Step]) -> dict[str, str]:
     }
 
 
-def is_moving(param: Param) -> bool:
-    """Whether its default is another day every day."""
-    return param.type in _MOVING and isinstance(param.default, str)
+def is_moving(kind: str, value: object) -> bool:
+    """Whether a value of a parameter is another day every day."""
+    return Family(kind) in MOVING and isinstance(value, str) and is_relative(value)
 
 
 def _cut_parameters(given: Sequence[str], known: Sequence[str]) -> dict[str, str]:
@@ -158,15 +156,16 @@ def _cut_parameters(given: Sequence[str], known: Sequence[str]) -> dict[str, str
     return texts
 
 
-def _check_value(param: Param, text: str) -> None:
+def _read_allowed(param: Param, text: str) -> Value:
     family = Family(param.type)
-    value = read_value(text, family, f"the parameter {param.name}")
-    allowed = [read_value(_as_text(one), family, param.name) for one in param.allowed]
+    value = read_given(text, family, param.name)
+    allowed = [read_given(_as_text(one), family, param.name) for one in param.allowed]
     if allowed and value not in allowed:
         raise UsageError(
             f"The value of the parameter {param.name} is not allowed.",
             f"It is one of {', '.join(map(_as_text, param.allowed))}.",
         )
+    return value
 
 
 def _as_text(value: Any) -> str:
@@ -249,6 +248,6 @@ def _make_param(name: str, value: Value, text: str) -> Param:
         (datetime.date, "date"),
     ]
     kind = next((kind for type_, kind in kinds if isinstance(value, type_)), "text")
-    if kind in _MOVING and is_relative(text):
+    if is_moving(kind, text):
         return Param(name, kind, text)
     return Param(name, kind, float(value) if isinstance(value, Decimal) else value)

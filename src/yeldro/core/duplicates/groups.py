@@ -214,7 +214,7 @@ def _make_group(
     rows = tuple(row[: len(names)] for row in members)
     decided = deciding[0].text if deciding else ""
     if request.decisions and find_key(request.table, rows[0]) in request.decisions.lines:
-        decided = f"{request.decisions.source}"
+        decided = request.decisions.source
     return Group(
         tuple(common),
         rows,

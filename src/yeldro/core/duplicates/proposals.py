@@ -9,7 +9,7 @@ from yeldro.core.model.schema import Table
 from yeldro.core.survey.survey import find_distinct
 
 # The largest share of surplus rows in columns that were probably meant to be unique.
-_FEW = 0.2
+FEW = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,4 +26,4 @@ def propose_same(database: Database, table: Table) -> list[Proposal]:
     rows = database.count_rows(table)
     found = find_distinct(database, table, rows, database.profile(table)) if rows else ()
     near = [Proposal(names, rows, rows - distinct) for names, distinct in found if distinct < rows]
-    return sorted((one for one in near if one.surplus <= _FEW * rows), key=lambda one: one.surplus)
+    return sorted((one for one in near if one.surplus <= FEW * rows), key=lambda one: one.surplus)

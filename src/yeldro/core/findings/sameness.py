@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from yeldro.core.database.connection import Database
+from yeldro.core.duplicates.proposals import FEW
 from yeldro.core.duplicates.request import Nulls, read_duplicates
 from yeldro.core.findings.finding import Finding, Way
 from yeldro.core.model.fact import fact
@@ -13,8 +14,6 @@ from yeldro.core.model.schema import Family, Schema, Table
 from yeldro.core.selection.grouping import Grouping
 from yeldro.core.selection.selection import Asked
 
-# The largest share of surplus rows in a column that was probably meant to be unique.
-FEW = 0.2
 # In fewer rows a column is easily almost unique by chance.
 FEWEST = 5
 LOOSELY = ("case", "space")
@@ -48,7 +47,7 @@ def list_occasions(schema: Schema, table: Table) -> list[tuple[str, str]]:
 
 
 def is_almost_unique(values: int, distinct: int) -> bool:
-    return values >= FEWEST and 0 < values - distinct <= FEW * values
+    return distinct < values and may_be_unique(values, distinct)
 
 
 def may_be_unique(values: int, distinct: int) -> bool:

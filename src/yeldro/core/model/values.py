@@ -18,13 +18,16 @@ Value = str | int | Decimal | bool | datetime.date | datetime.datetime | None
 _TRUE = {"true", "t", "yes", "1"}
 _FALSE = {"false", "f", "no", "0"}
 # One for each kind, because an example says more than a rule.
-_EXAMPLES = {
+EXAMPLES = {
     Family.INTEGER: "a whole number such as 12",
     Family.NUMBER: "a number such as 1.25",
-    Family.DATE: "a day such as 2024-01-31, or 'today - 90 days'",
-    Family.TIMESTAMP: "a moment such as 2024-01-31 06:00:00, or 'today - 90 days'",
+    Family.DATE: "a day such as 2024-01-31",
+    Family.TIMESTAMP: "a moment such as 2024-01-31 06:00:00",
     Family.BOOLEAN: "true or false",
 }
+
+# The types whose values may be written by their distance from today.
+MOVING = (Family.DATE, Family.TIMESTAMP)
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,9 +45,7 @@ class Parameter:
         """
         if self.is_null:
             return None
-        return read_value(
-            self.text, self.family or family or Family.TEXT, f"the parameter {self.name}"
-        )
+        return read_given(self.text, self.family or family or Family.TEXT, self.name)
 
 
 def read_parameter(text: str) -> Parameter:
@@ -68,6 +69,21 @@ def read_parameter(text: str) -> Parameter:
     return Parameter(name, value, Family(type_name))
 
 
+def read_given(text: str, family: Family, name: str) -> Value:
+    """Read what a person gave for a parameter: there a day may be written by its distance from
+    today. Nowhere else, where the word could be data."""
+    where = f"the parameter {name}"
+    if family not in MOVING:
+        return read_value(text, family, where)
+    try:
+        return resolve(text, find_today()) if is_relative(text) else read_value(text, family, where)
+    except (UsageError, ValueError):
+        raise UsageError(
+            f"The value of {where} is not a valid {family}.",
+            f"Give {EXAMPLES[family]}, or 'today - 90 days'.",
+        ) from None
+
+
 def read_value(text: str, family: Family, where: str) -> Value:
     """Read one value. `where` names it in the message of the UsageError; the value itself is not
     repeated."""
@@ -87,7 +103,7 @@ def read_value(text: str, family: Family, where: str) -> Value:
                 return text
     except (ValueError, InvalidOperation):
         raise UsageError(
-            f"The value of {where} is not a valid {family}.", f"Give {_EXAMPLES[family]}."
+            f"The value of {where} is not a valid {family}.", f"Give {EXAMPLES[family]}."
         ) from None
 
 
@@ -98,8 +114,6 @@ def _finite(number: Decimal) -> Decimal:
 
 
 def _date_or_moment(text: str) -> datetime.date | datetime.datetime:
-    if is_relative(text):
-        return resolve(text, find_today())
     return (
         datetime.date.fromisoformat(text)
         if len(text) == 10

@@ -10,8 +10,8 @@ from sqlglot import exp
 from yeldro.core.database.abilities import Mode, Quirk
 from yeldro.core.database.connection import Database
 from yeldro.core.model.lookup import nearest
-from yeldro.core.model.schema import Column, Table
-from yeldro.core.model.values import read_value
+from yeldro.core.model.schema import Column, Family, Table
+from yeldro.core.model.values import EXAMPLES, MOVING, read_value
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition, pointed
 from yeldro.core.selection.selection import Selection
@@ -113,16 +113,12 @@ def _name_value(database: Database, table: Table, column: Column, value: str) ->
     values = f"The values are: {', '.join(labels)}." if labels else ""
     return UsageError(
         f"{value!r} cannot be compared with {table.label}.{column.name}, which is {column.type}.",
-        values or _EXAMPLES.get(column.family.value, ""),
+        values or _give_example(column.family),
     )
 
 
-# One for each kind of column, because an example says more than a rule.
-_EXAMPLES = {
-    "integer": "Give a whole number such as 12.",
-    "number": "Give a number such as 1.25.",
-    "date": "Give a day such as '2024-01-31'.",
-    "timestamp": "Give a moment such as '2024-01-31 06:00:00'.",
-    "boolean": "Give true or false.",
-    "text": "Put texts into single quotes.",
-}
+def _give_example(family: Family) -> str:
+    if family is Family.TEXT:
+        return "Put texts into single quotes."
+    quoted = ", in single quotes" if family in MOVING else ""
+    return f"Give {EXAMPLES[family]}{quoted}." if family in EXAMPLES else ""

@@ -39,7 +39,6 @@ from yeldro.errors import (
     DatabaseFailed,
     NotCommitted,
     Refused,
-    TookTooLong,
     UsageError,
     YeldroError,
 )
@@ -157,10 +156,12 @@ class SqlDatabase(ABC):
         self._limit(seconds)
         try:
             yield
-        except TookTooLong:
-            self._limit(None)
+        except YeldroError:
+            # Who goes on after it must not go on under our limit. A lost connection has none.
+            with suppress(YeldroError):
+                self._limit(None)
             raise
-        # Not in a `finally`: a connection that failed in another way is not used any more.
+        # Not in a `finally`: after an interrupt the connection is not used any more.
         self._limit(None)
 
     @abstractmethod

@@ -144,16 +144,14 @@ class SqliteDatabase(SqlDatabase):
 
     @contextmanager
     def limited(self, seconds: float) -> Iterator[None]:
-        try:
-            with super().limited(seconds):
+        with super().limited(seconds):
+            try:
                 yield
-        except Interrupted:
-            # SQLite has one word for whatever ends a statement: was it a person, or the time?
-            late = time.monotonic() > self._deadline
-            self._limit(None)
-            if late:
-                raise TookTooLong("The statement took too long.") from None
-            raise
+            except Interrupted:
+                # SQLite has one word for whatever ends a statement: was it a person, or the time?
+                if self._is_late():
+                    raise TookTooLong("The statement took too long.") from None
+                raise
 
     def _limit(self, seconds: float | None) -> None:
         self._deadline = math.inf if seconds is None else time.monotonic() + seconds
