@@ -58,6 +58,7 @@ REFUSED = [
      ,
     (["delete", "observers", "--key", "11", "--yes", "--dependents", "detach"], 3, "cannot be detached", "delete"),
     (["delete", "readings", "--key", "1", "--yes", "--expect", "2"], 3, "2 rows of readings were expected, 1", ""),
+    (["preview", "stations", "--key", "99", "--expect", "1"], 3, "1 row of stations was expected, 0 match", ""),
     (["delete", "readings", "--key", "999999", "--yes", "--expect", "1.."], 3, "1.. rows", ""),
     (["delete", "readings", "--key", "1", "--yes", "--expect", "5..2"], 2, "not a count or a range", "A..B"),
     (["delete", "sensors", "--key", "1", "--yes", "--max-rows", "2"], 3, "more than --max-rows 2", ""),

@@ -51,6 +51,27 @@ def test_a_list_of_somebody_else_is_looked_up_by_what_it_has(yeldro: Yeldro, gau
     assert yeldro("run", "list.toml", "--rehearse").status == 0
 
 
+def test_a_list_that_a_shell_pipes_in_is_read_once(gauges: Path) -> None:
+    """A stop is looked at again for the command that is offered, but not with the same list."""
+    line = (
+        f"exec {sys.executable} -m yeldro preview stations --keys-from <(printf 'id\\n15\\n99\\n')"
+    )
+    done = subprocess.run(
+        ["bash", "-c", f"{line} --misses m.csv"],
+        cwd=gauges.parent,
+        env={**os.environ, "YELDRO_DB": gauges.name},
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+    assert (done.returncode, "--dependents photos=detach" in done.stdout) == (3, True), done.stderr
+    assert (gauges.parent / "m.csv").read_text(encoding="utf-8").split() == [
+        "what,id",
+        "missing,99",
+    ]
+
+
 @pytest.mark.parametrize(("content", "status", "said"), KEY_FILES, ids=str)
 def test_a_key_file(
     yeldro: Yeldro,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from yeldro.cli.request import make_line, read_request
@@ -37,11 +38,15 @@ def find_deletion(database: Database, options: PreviewOptions, found: Preview) -
         if not added:
             break
         options, stops = replace(options, **added), ()
-        # Standard input cannot be read a second time.
-        if options.keys_from != "-":
+        if _can_look_again(options):
             stops = find_stops(database, read_request(database, options))
     line = make_line("delete", replace(options, expect=str(found.reach.matched)))
     return Next(line, is_blocked=bool(stops) or others > 0, detached=tuple(detached))
+
+
+def _can_look_again(options: PreviewOptions) -> bool:
+    """Standard input, and what a shell pipes through a name, cannot be read a second time."""
+    return options.keys_from is None or Path(options.keys_from).is_file()
 
 
 def find_removal(options: DuplicatesOptions, found: Preview) -> Next:

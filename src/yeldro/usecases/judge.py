@@ -34,7 +34,12 @@ def judge(
     if last and limits.expect and not limits.expect.holds(total):
         matching = fact("found.matching", rows=total)
         excess.append(
-            fact("refused.not-expected-in-all", expect=str(limits.expect), found=matching)
+            fact(
+                "refused.not-expected-in-all",
+                expect=str(limits.expect),
+                number=limits.expect.number,
+                found=matching,
+            )
         )
     return replace(found, step=job.name, refusals=(*found.refusals, *excess))
 

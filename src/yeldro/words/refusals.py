@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 REFUSALS = {
-    "refused.not-expected": "{expect} {what} of {table} were expected, {found}.",
+    "refused.not-expected": (
+        "{expect} {what}{number:?|s} of {table} {number:?was|were} expected, {found}."
+    ),
     "found.matching": "{rows:,} {rows:?matches|match}",
     "found.there": "there {rows:?is|are} {rows:,}",
     "refused.whole-table": (
@@ -19,7 +21,7 @@ REFUSALS = {
         "{rows:row} {rows:?is|are} {share} of {table}, more than {--max-share limit}."
     ),
     "refused.strict": "{caution} ({--strict name})",
-    "refused.not-expected-in-all": "{expect} rows were expected in all, {found}.",
+    "refused.not-expected-in-all": "{expect} {number:?row was|rows were} expected in all, {found}.",
     "refused.blanks": (
         "{rows:,} rows have a blank text in {same}: the unique index would not let them stay side "
         "by side; {--nulls same_word} makes them duplicates, or make them NULL first."

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from yeldro.cli.complete import complete_table
 from yeldro.cli.options import command_of, takes
 from yeldro.options import PreviewOptions
+
+if TYPE_CHECKING:
+    from yeldro.core.database.connection import Database
+    from yeldro.core.run.preview import Preview
 
 
 @command_of("preview", PreviewOptions)
@@ -54,17 +60,23 @@ def command(options: PreviewOptions) -> int:
                 for row in rows:
                     screen.write_line(render_line(row))
                 screen.end_lines()
+            _write_misses(database, options, found)
         else:
             found = workflow.preview(database, request)
+            # Before anything is shown: nobody may read that to its end.
+            _write_misses(database, options, found)
             if screen.format == "json":
                 screen.write_document(make_preview(found))
             else:
                 screen.show(render_preview(found, find_deletion(database, options, found)))
-        if options.misses:
-            from yeldro.cli.misses import write_misses
-
-            write_misses(database, found.selection, options.misses)
         # A document says it by itself; rows of CSV, and a long preview, need it at their end.
         for reason in found.refusals[:1] if screen.format != "json" else ():
             screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")
     return Refused.status if found.refusals else 0
+
+
+def _write_misses(database: Database, options: PreviewOptions, found: Preview) -> None:
+    if options.misses:
+        from yeldro.cli.misses import write_misses
+
+        write_misses(database, found.selection, options.misses)

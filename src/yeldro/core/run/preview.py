@@ -139,7 +139,7 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         *(unindexed_check(scan.reference, scan.checks, scan.rows) for scan in scanned),
         *_table_cautions(database, reach),
     )
-    refusals = list(find_refusals(database, request.guards, reach, cautions, "surplus rows"))
+    refusals = list(find_refusals(database, request.guards, reach, cautions, "surplus row"))
     hints: tuple[Fact, ...] = ()
     if request.unique_name:
         same = ", ".join(part.text for part in request.grouping.same)

@@ -24,14 +24,21 @@ def find_refusals(
     guards: Guards,
     reach: Reach,
     cautions: Sequence[Caution],
-    what: str = "rows",
+    what: str = "row",
 ) -> Iterator[Fact]:
-    """The reasons, the most telling first. `what` is matched: rows, or surplus rows."""
+    """The reasons, the most telling first. `what` is matched: a row, or a surplus row."""
     table, rows = reach.selection.table, reach.matched
     if guards.expect and not guards.expect.holds(rows):
-        found = fact("found.matching" if what == "rows" else "found.there", rows=rows)
-        expect = str(guards.expect)
-        yield fact("refused.not-expected", expect=expect, what=what, table=table, found=found)
+        found = fact("found.matching" if what == "row" else "found.there", rows=rows)
+        expect, number = str(guards.expect), guards.expect.number
+        yield fact(
+            "refused.not-expected",
+            expect=expect,
+            number=number,
+            what=what,
+            table=table,
+            found=found,
+        )
     if _is_whole_table(reach):
         yield fact("refused.whole-table", rows=rows, table=table)
     for keys, rows in reach.deleted:

@@ -18,6 +18,11 @@ class Expected:
     def holds(self, count: int) -> bool:
         return (self.low is None or count >= self.low) and (self.high is None or count <= self.high)
 
+    @property
+    def number(self) -> int:
+        """1 for exactly one, else 2: it decides the form of the words that go with it."""
+        return 1 if self.low == self.high == 1 else 2
+
     def __str__(self) -> str:
         if self.low == self.high:
             return str(self.low)
