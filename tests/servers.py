@@ -28,6 +28,8 @@ MARIADB: dict[str, Any] = {
     "user": "root",
     "password": "",
     "ssl_disabled": True,
+    # Another worker may just be testing what a server does that is read-only.
+    "init_command": "SET SESSION tx_read_only = 0",
 }
 
 

@@ -19,7 +19,7 @@ from tests.conftest import Yeldro
 from yeldro.cli.cleanup_jobs import ChosenSteps, read_step
 from yeldro.core.cleanup.reading import read_cleanup
 from yeldro.core.database.connection import Database
-from yeldro.core.model.schema import Family, OnDelete
+from yeldro.core.model.schema import Family, ReferentialAction
 from yeldro.errors import UsageError
 from yeldro.offline.schema_file import read_ddl
 from yeldro.offline.script_entries import Change, Check, Fill, Finish, Make, Repeat
@@ -144,10 +144,10 @@ def test_a_schema_file(engine: str) -> None:
     assert [column.nullable for column in stations.columns[:3]] == [False, True, True]
     found = {str(one): one.on_delete for one in schema.references}
     assert found == {
-        "stations.river_id -> rivers.id": OnDelete.CASCADE,
-        "stations.(id, main_id) -> sensors.(station_id, number)": OnDelete.NO_ACTION,
-        "sensors.station_id -> stations.id": OnDelete.CASCADE,
-        "photos.station_id -> stations.id": OnDelete.SET_NULL,
+        "stations.river_id -> rivers.id": ReferentialAction.CASCADE,
+        "stations.(id, main_id) -> sensors.(station_id, number)": ReferentialAction.NO_ACTION,
+        "sensors.station_id -> stations.id": ReferentialAction.CASCADE,
+        "photos.station_id -> stations.id": ReferentialAction.SET_NULL,
     }
     assert ({"order", "number"} & quoted) == ({"order"} if engine == "sqlserver" else {"number"})
     assert any(
@@ -161,8 +161,8 @@ def test_a_schema_file_that_a_tool_wrote(engine: str) -> None:
     stations, sensors = schema.find_table("stations"), schema.find_table("sensors")
     assert [table.key[0].lower() for table in (stations, sensors)] == ["id", "id"]
     assert [(str(one).lower(), one.on_delete) for one in schema.references] == [
-        ("sensors.other_id -> sensors.id", OnDelete.NO_ACTION),
-        ("sensors.station_id -> stations.id", OnDelete.CASCADE),
+        ("sensors.other_id -> sensors.id", ReferentialAction.NO_ACTION),
+        ("sensors.station_id -> stations.id", ReferentialAction.CASCADE),
     ]
     assert [column.name.lower() for column in stations.columns] == ["id", "code"]
     assert [column.name for column in sensors.columns][:5] == [

@@ -18,7 +18,7 @@ from tests.property.test_laws import Yes
 from tests.servers import Server
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
-from yeldro.core.model.schema import OnDelete, Undeclared
+from yeldro.core.model.schema import ReferentialAction, Undeclared
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.preview import Preview
@@ -209,7 +209,7 @@ def test_a_connection_that_is_cut(server: Server, moment: str) -> None:
 def test_a_reference_that_is_not_declared_is_followed_and_checked(server: Server) -> None:
     server.run(TABLES)
     database = server.open()
-    note = Undeclared("notes", ("weir",), "weirs", ("id",), OnDelete.CASCADE)
+    note = Undeclared("notes", ("weir",), "weirs", ("id",), ReferentialAction.CASCADE)
     database.schema = database.schema.with_references([note])
     request = Request(Asked("weirs", where=("id = 1",)))
     result = running.delete(database, request, running.Manner(), Yes())
@@ -218,7 +218,7 @@ def test_a_reference_that_is_not_declared_is_followed_and_checked(server: Server
     assert [row[0] for row in image(server)["notes"]] == [2, 3]
     with pytest.raises(UsageError, match="not unique"):
         database.schema.with_references(
-            [Undeclared("notes", ("weir",), "weirs", ("name",), OnDelete.CASCADE)]
+            [Undeclared("notes", ("weir",), "weirs", ("name",), ReferentialAction.CASCADE)]
         )
 
 

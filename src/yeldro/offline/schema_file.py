@@ -17,8 +17,8 @@ from yeldro.core.model.schema import (
     Column,
     Family,
     Index,
-    OnDelete,
     Reference,
+    ReferentialAction,
     Schema,
     Table,
     TableName,
@@ -34,9 +34,9 @@ _FAMILIES = (
     (exp.DataType.TEMPORAL_TYPES, Family.TIMESTAMP),
     ({exp.DataType.Type.BOOLEAN, exp.DataType.Type.BIT}, Family.BOOLEAN),
 )
-_ON_DELETE = re.compile(
-    r"ON DELETE (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)", re.IGNORECASE
-)
+_RULE = "ON {} (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)"
+# What happens when a parent goes, and when what is pointed at changes.
+_Rules = tuple[ReferentialAction, ReferentialAction]
 
 
 @dataclass(slots=True)
@@ -45,7 +45,7 @@ class _Table:
     columns: list[Column] = field(default_factory=list)
     key: tuple[str, ...] = ()
     indexes: list[Index] = field(default_factory=list)
-    links: list[tuple[str, tuple[str, ...], TableName, tuple[str, ...], OnDelete]] = field(
+    links: list[tuple[str, tuple[str, ...], TableName, tuple[str, ...], _Rules]] = field(
         default_factory=list
     )
 
@@ -122,7 +122,10 @@ def _read_part(table: _Table, part: exp.Expr, name: str = "") -> None:
         table.indexes.append(Index(name, tuple(_columns(part.this.expressions)), unique=True))
     elif isinstance(part, exp.ForeignKey):
         pointing = tuple(_columns(part.expressions))
-        _add_link(table, name, pointing, part.args["reference"], str(part.args.get("delete") or ""))
+        said = [
+            f"ON {event} {part.args.get(event.lower()) or ''}" for event in ("DELETE", "UPDATE")
+        ]
+        _add_link(table, name, pointing, part.args["reference"], said)
 
 
 def _read_column(table: _Table, part: exp.ColumnDef) -> None:
@@ -140,7 +143,7 @@ def _read_column(table: _Table, part: exp.ColumnDef) -> None:
         elif isinstance(kind, exp.ComputedColumnConstraint):
             generated = True
         elif isinstance(kind, exp.Reference):
-            _add_link(table, "", (part.name,), kind, "")
+            _add_link(table, "", (part.name,), kind, [])
     type_ = part.args.get("kind")
     known = getattr(type_, "this", None)
     family = next((family for types, family in _FAMILIES if known in types), Family.OTHER)
@@ -150,16 +153,19 @@ def _read_column(table: _Table, part: exp.ColumnDef) -> None:
 
 
 def _add_link(
-    table: _Table, name: str, pointing: tuple[str, ...], reference: exp.Expr, deleting: str
+    table: _Table, name: str, pointing: tuple[str, ...], reference: exp.Expr, said: list[str]
 ) -> None:
     target = reference.this
     parent = target.this if isinstance(target, exp.Schema) else target
     referred = tuple(_columns(target.expressions)) if isinstance(target, exp.Schema) else ()
-    said = _ON_DELETE.search(
-        " ".join([*map(str, reference.args.get("options") or ()), f"ON DELETE {deleting}"])
-    )
-    rule = OnDelete(said[1].upper()) if said else OnDelete.NO_ACTION
-    table.links.append((name, pointing, _name(parent), referred, rule))
+    words = " ".join([*map(str, reference.args.get("options") or ()), *said])
+    rules = _find_rule(words, "DELETE"), _find_rule(words, "UPDATE")
+    table.links.append((name, pointing, _name(parent), referred, rules))
+
+
+def _find_rule(words: str, event: str) -> ReferentialAction:
+    found = re.search(_RULE.format(event), words, re.IGNORECASE)
+    return ReferentialAction(found[1].upper()) if found else ReferentialAction.NO_ACTION
 
 
 def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
@@ -169,7 +175,7 @@ def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
     made = {plain: _make_table(one, shared=names[plain[1]] > 1) for plain, one in tables.items()}
     references = []
     for plain, one in tables.items():
-        for name, pointing, target, referred, rule in one.links:
+        for name, pointing, target, referred, (deleting, updating) in one.links:
             parent = _find_parent(made, plain[0], target)
             if parent is None:
                 raise UsageError(
@@ -178,7 +184,9 @@ def _link(tables: dict[tuple[str, str], _Table]) -> Schema:
                 )
             ends = _own(referred, tables[parent.name.folded]) or parent.key
             own = _own(pointing, one)
-            references.append(Reference(name, made[plain], own, parent, ends, rule, own))
+            references.append(
+                Reference(name, made[plain], own, parent, ends, deleting, own, on_update=updating)
+            )
     return Schema(tuple(made.values()), tuple(references))
 
 

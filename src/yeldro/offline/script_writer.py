@@ -17,7 +17,7 @@ from yeldro.core.database.abilities import Abilities
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import StoredKeys, find_carried
-from yeldro.core.model.schema import OnDelete, Reference, Schema, Table
+from yeldro.core.model.schema import Reference, ReferentialAction, Schema, Table
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.rules import Rules
 from yeldro.core.run.request import Request
@@ -373,7 +373,7 @@ class _Writer:
         """Children first. A statement checks its references when it is done, so a tree goes in
         one."""
         sets = {table.name: keys for table, keys in self.sets.items()}
-        order = find_order(sets, self.schema, Abilities(frozenset(OnDelete), frozenset()))
+        order = find_order(sets, self.schema, Abilities(frozenset(ReferentialAction), frozenset()))
         for knot in order.knots:
             raise Refused(
                 f"The tables of a cycle reference each other through {knot}, where no column may "

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
-from yeldro.core.model.schema import OnDelete, Table
+from yeldro.core.model.schema import ReferentialAction, Table
 
 Row = tuple[Any, ...]
 
@@ -49,8 +49,8 @@ class Abilities:
     name is looked up anyway, "" where there may be several.
     """
 
-    tree_rules: frozenset[OnDelete]
-    cycle_rules: frozenset[OnDelete]
+    tree_rules: frozenset[ReferentialAction]
+    cycle_rules: frozenset[ReferentialAction]
     needs_leave_for_cycles: bool = False
     own_row: bool = True
     truncates: str = ""

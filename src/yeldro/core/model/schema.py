@@ -14,8 +14,9 @@ from yeldro.core.model.lookup import find_named, nearest
 from yeldro.errors import UsageError
 
 
-class OnDelete(StrEnum):
-    """The referential action of a reference (ISO/IEC 9075-2, <delete rule>)."""
+class ReferentialAction(StrEnum):
+    """What a reference does when what it points at goes or changes (ISO/IEC 9075-2, <delete rule>
+    and <update rule>)."""
 
     CASCADE = "CASCADE"
     SET_NULL = "SET NULL"
@@ -212,13 +213,14 @@ class Reference:
     columns: tuple[str, ...]
     parent: Table = field(repr=False)
     referred: tuple[str, ...]
-    on_delete: OnDelete
+    on_delete: ReferentialAction
     set_columns: tuple[str, ...] = ()
     broken: str = ""
     enforced: bool = True
     declared: bool = True
     operators: tuple[str, ...] = ()
     match_full: bool = False
+    on_update: ReferentialAction = ReferentialAction.NO_ACTION
 
     def __str__(self) -> str:
         return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"
@@ -271,9 +273,9 @@ def _end(table: Table, columns: tuple[str, ...]) -> str:
 
 
 UNDECLARED_RULES = {
-    "delete": OnDelete.CASCADE,
-    "detach": OnDelete.SET_NULL,
-    "stop": OnDelete.NO_ACTION,
+    "delete": ReferentialAction.CASCADE,
+    "detach": ReferentialAction.SET_NULL,
+    "stop": ReferentialAction.NO_ACTION,
 }
 
 
@@ -285,7 +287,7 @@ class Undeclared:
     columns: tuple[str, ...]
     parent: str
     referred: tuple[str, ...]
-    on_delete: OnDelete
+    on_delete: ReferentialAction
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from yeldro.core.database.abilities import Abilities
 from yeldro.core.model.graph import find_components, find_cycle
 from yeldro.core.model.key_set import KeySet
-from yeldro.core.model.schema import OnDelete, Reference, Schema, TableName
+from yeldro.core.model.schema import Reference, ReferentialAction, Schema, TableName
 
 
 def reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list[TableName]:
@@ -49,7 +49,7 @@ def find_order(
     # With the engine's checks off no rule of its own acts, so all of them can be borne.
     allowed = abilities.cycle_rules
     if breaks_cycles and abilities.needs_leave_for_cycles:
-        allowed = frozenset(OnDelete)
+        allowed = frozenset(ReferentialAction)
     inner = [reference for reference in schema.acting if _is_inside(reference, sets)]
     between = [reference for reference in inner if not reference.is_self]
     names = list(sets)
@@ -116,7 +116,7 @@ def _is_knotted(
     reference: Reference,
     names: list[TableName],
     references: Sequence[Reference],
-    allowed: frozenset[OnDelete],
+    allowed: frozenset[ReferentialAction],
 ) -> bool:
     """Whether the cycle that a reference belongs to holds a rule that the engine cannot bear
     there."""
@@ -134,10 +134,10 @@ def _is_open(reference: Reference) -> bool:
 def _reluctance(reference: Reference) -> int:
     """How unwelcome it is to open a cycle here: least where the reference can be NULL."""
     ranks = (
-        OnDelete.NO_ACTION,
-        OnDelete.RESTRICT,
-        OnDelete.CASCADE,
-        OnDelete.SET_NULL,
-        OnDelete.SET_DEFAULT,
+        ReferentialAction.NO_ACTION,
+        ReferentialAction.RESTRICT,
+        ReferentialAction.CASCADE,
+        ReferentialAction.SET_NULL,
+        ReferentialAction.SET_DEFAULT,
     )
     return -1 if _is_open(reference) else ranks.index(reference.on_delete)

@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
-from yeldro.core.model.schema import OnDelete, Reference, Schema, Table, TableName
+from yeldro.core.model.schema import Reference, ReferentialAction, Schema, Table, TableName
 from yeldro.errors import UsageError
 
 
@@ -46,7 +46,7 @@ class Rules:
             return Treatment(Action.DELETE)
         if rule is Rule.STOP:
             return Treatment(Action.STOP, reason=fact("reason.asked"))
-        if reference.on_delete is OnDelete.SET_DEFAULT:
+        if reference.on_delete is ReferentialAction.SET_DEFAULT:
             return _declared(reference)
         if not reference.nullable_columns:
             return Treatment(Action.STOP, reason=fact("reason.not-null"))
@@ -113,10 +113,10 @@ class Treatment:
 
 def _declared(reference: Reference) -> Treatment:
     match reference.on_delete:
-        case OnDelete.CASCADE:
+        case ReferentialAction.CASCADE:
             return Treatment(Action.DELETE)
-        case OnDelete.SET_NULL | OnDelete.SET_DEFAULT as rule:
-            to_default = rule is OnDelete.SET_DEFAULT
+        case ReferentialAction.SET_NULL | ReferentialAction.SET_DEFAULT as rule:
+            to_default = rule is ReferentialAction.SET_DEFAULT
             columns = [reference.child.column(name) for name in reference.set_columns]
             if any(
                 not column.nullable and not (to_default and column.default) for column in columns

@@ -18,8 +18,8 @@ from yeldro.core.model.schema import (
     Column,
     Family,
     Index,
-    OnDelete,
     Reference,
+    ReferentialAction,
     Schema,
     Table,
     TableName,
@@ -65,7 +65,8 @@ FROM information_schema.KEY_COLUMN_USAGE AS k
 WHERE k.TABLE_SCHEMA IN ({0}) AND k.REFERENCED_TABLE_NAME IS NOT NULL
 ORDER BY k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.ORDINAL_POSITION"""
 _RULES = """
-SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, DELETE_RULE)
+SELECT JSON_ARRAY(CONSTRAINT_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, DELETE_RULE,
+UPDATE_RULE)
 FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA IN ({0})"""
 # InnoDB's own list, of all databases, whatever the account may see of them; with PROCESS only.
 # Names stand there as those of files do.
@@ -107,6 +108,8 @@ _FAMILIES = {
 }
 
 Rows = defaultdict[TableName, list[tuple[Any, ...]]]
+# Of a reference: what happens when its parent goes, and when what it points at changes.
+Rules = tuple[ReferentialAction, ReferentialAction]
 
 
 def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict[str, str | None]]]:
@@ -119,9 +122,12 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     known = _find_connected(gate, database, listed or ())
     triggers = _by_table(_run(gate, _TRIGGERS, known))
     tables = _read_tables(gate, database, known, triggers)
-    rules = {(row[0], row[1], row[2]): OnDelete(row[3]) for row in _run(gate, _RULES, known)}
+    rules = {
+        (row[0], row[1], row[2]): (ReferentialAction(row[3]), ReferentialAction(row[4]))
+        for row in _run(gate, _RULES, known)
+    }
     for one in listed or ():
-        rules[one.child.schema, one.child.name, one.name] = one.rule
+        rules[one.child.schema, one.child.name, one.name] = one.rules
     seen = [rows for rows in _grouped(_run(gate, _REFERENCES, known)) if _is_seen(rows, tables)]
     ruled = [rows for rows in seen if rows[0][:3] in rules]
     references = tuple(_reference(tables, rows, rules[rows[0][:3]]) for rows in ruled)
@@ -181,7 +187,7 @@ class _Listed:
     child: TableName
     name: str
     parent: TableName
-    rule: OnDelete
+    rules: Rules
 
     @property
     def schemas(self) -> tuple[str, str]:
@@ -206,16 +212,22 @@ def _list_references(gate: Gate) -> list[_Listed] | None:
             ]
             return [
                 _Listed(
-                    TableName(row[0], row[1]), row[2], TableName(row[3], row[4]), _rule_of(row[5])
+                    TableName(row[0], row[1]),
+                    row[2],
+                    TableName(row[3], row[4]),
+                    (_rule_of(row[5]), _rule_of(row[5] >> 2)),
                 )
                 for row in rows
             ]
     return None
 
 
-def _rule_of(bits: int) -> OnDelete:
-    """The bits of TYPE (DICT_FOREIGN_ON_DELETE_… in storage/innobase/include/dict0mem.h)."""
-    return OnDelete.CASCADE if bits & 1 else OnDelete.SET_NULL if bits & 2 else OnDelete.NO_ACTION
+def _rule_of(bits: int) -> ReferentialAction:
+    """The bits of TYPE (DICT_FOREIGN_ON_DELETE_… in storage/innobase/include/dict0mem.h). Those for
+    updates stand two places higher."""
+    if bits & 1:
+        return ReferentialAction.CASCADE
+    return ReferentialAction.SET_NULL if bits & 2 else ReferentialAction.NO_ACTION
 
 
 def _is_seen(rows: Sequence[tuple[Any, ...]], tables: Mapping[TableName, Table]) -> bool:
@@ -316,7 +328,7 @@ def _count_opened(
             continue
         seen.add((name, event))
         if event == "DELETE":
-            rules = (OnDelete.CASCADE, OnDelete.SET_NULL)
+            rules = (ReferentialAction.CASCADE, ReferentialAction.SET_NULL)
             children = {
                 reference.child.name
                 for reference in schema.incoming(schema.by_name[name])
@@ -455,10 +467,13 @@ def _end(row: tuple[Any, ...]) -> TableName:
 
 
 def _reference(
-    tables: dict[TableName, Table], rows: list[tuple[Any, ...]], rule: OnDelete
+    tables: dict[TableName, Table], rows: list[tuple[Any, ...]], rules: Rules
 ) -> Reference:
     child, parent = tables[TableName(rows[0][0], rows[0][1])], tables[_end(rows[0])]
     columns, referred = tuple(row[3] for row in rows), tuple(row[6] for row in rows)
     unique = any(index.unique and set(index.columns) == set(referred) for index in parent.indexes)
     fault = "" if unique else f"The referred columns of {parent.label} are not unique"
-    return Reference(rows[0][2], child, columns, parent, referred, rule, columns, fault)
+    deleting, updating = rules
+    return Reference(
+        rows[0][2], child, columns, parent, referred, deleting, columns, fault, on_update=updating
+    )

@@ -16,8 +16,8 @@ from yeldro.core.model.schema import (
     Column,
     Family,
     Index,
-    OnDelete,
     Reference,
+    ReferentialAction,
     Schema,
     Table,
     TableName,
@@ -88,7 +88,7 @@ SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.
     e.oid ORDER BY place),
   coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->>
   'conenforced')::boolean, true),
-  k.confmatchtype = 'f'
+  k.confmatchtype = 'f', k.confupdtype::text
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid =
 c.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0
@@ -137,11 +137,11 @@ ORDER BY 1, 2"""
 
 _KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
 _RULES = {
-    "a": OnDelete.NO_ACTION,
-    "r": OnDelete.RESTRICT,
-    "c": OnDelete.CASCADE,
-    "n": OnDelete.SET_NULL,
-    "d": OnDelete.SET_DEFAULT,
+    "a": ReferentialAction.NO_ACTION,
+    "r": ReferentialAction.RESTRICT,
+    "c": ReferentialAction.CASCADE,
+    "n": ReferentialAction.SET_NULL,
+    "d": ReferentialAction.SET_DEFAULT,
 }
 # By pg_type.oid, which is fixed for the types that come with the server.
 _FAMILIES = {
@@ -351,6 +351,7 @@ def _reference(
         period,
         enforced,
         full,
+        updating,
     ) = row
     columns = _names(numbered[child], keys)
     chosen = (
@@ -382,6 +383,7 @@ def _reference(
         enforced=validated and not disabled and enforced,
         operators=tuple(operators) if is_special else (),
         match_full=full,
+        on_update=_RULES[updating],
     )
 
 

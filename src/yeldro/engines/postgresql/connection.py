@@ -18,7 +18,7 @@ from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import KeySet, StoredKeys
-from yeldro.core.model.schema import Column, OnDelete, Reference, Table, TableName
+from yeldro.core.model.schema import Column, Reference, ReferentialAction, Table, TableName
 from yeldro.engines.postgresql.archive import PostgresqlArchive
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
@@ -143,8 +143,8 @@ class PostgresqlDatabase(SqlDatabase):
     # One statement checks its references when it is done, so order within a statement does not
     # matter.
     abilities = Abilities(
-        tree_rules=frozenset(OnDelete),
-        cycle_rules=frozenset(OnDelete),
+        tree_rules=frozenset(ReferentialAction),
+        cycle_rules=frozenset(ReferentialAction),
         truncates="TRUNCATE can be rolled back here. It runs no DELETE triggers; nobody can use "
         "the table meanwhile.",
         keeps_references=True,

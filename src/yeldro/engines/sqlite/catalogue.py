@@ -16,8 +16,8 @@ from yeldro.core.model.schema import (
     Column,
     Family,
     Index,
-    OnDelete,
     Reference,
+    ReferentialAction,
     Schema,
     Table,
     TableName,
@@ -40,7 +40,8 @@ FROM main.sqlite_master AS m JOIN pragma_index_list(m.name, 'main') AS i JOIN
 pragma_index_xinfo(i.name, 'main') AS x
 WHERE m.type = 'table' AND x.key = 1 ORDER BY m.name, i.seq, x.seqno"""
 _REFERENCES = """
-SELECT m.name, f.id, f.seq, f."table", f."from", f."to", f.on_delete
+SELECT m.name, f.id, f.seq, f."table", f."from", f."to", f.on_delete,
+  f.on_update
 FROM main.sqlite_master AS m JOIN pragma_foreign_key_list(m.name, 'main') AS f
 WHERE m.type = 'table' ORDER BY m.name, f.id DESC, f.seq"""
 
@@ -274,14 +275,14 @@ def _references(
     by_name = {table.name.name.lower(): table for table in tables}
     for child in tables:
         groups: defaultdict[int, list[tuple[Any, ...]]] = defaultdict(list)
-        for number, _, parent, column, to, rule in rows[child.name.name]:
-            groups[number].append((parent, column, to, rule))
+        for number, _, parent, column, to, *ruled in rows[child.name.name]:
+            groups[number].append((parent, column, to, *ruled))
         for group in groups.values():
-            parent_name, _, to, rule = group[0]
+            parent_name, _, to, deleting, updating = group[0]
             parent = by_name.get(parent_name.lower())
-            columns = tuple(_exact(child, column) for _, column, _, _ in group)
+            columns = tuple(_exact(child, column) for _, column, *_ in group)
             referred = (
-                tuple(_exact(parent, target) for _, _, target, _ in group) if parent and to else ()
+                tuple(_exact(parent, target) for _, _, target, *_ in group) if parent and to else ()
             )
             if parent and not to:
                 referred = parent.key
@@ -290,10 +291,11 @@ def _references(
                 child,
                 columns,
                 parent or _absent(parent_name),
-                referred or tuple(target or "?" for _, _, target, _ in group),
-                OnDelete(rule),
+                referred or tuple(target or "?" for _, _, target, *_ in group),
+                ReferentialAction(deleting),
                 columns,
                 _fault(parent, parent_name, columns, referred),
+                on_update=ReferentialAction(updating),
             )
 
 

@@ -19,7 +19,7 @@ from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.key_set import KeySet, StoredKeys
-from yeldro.core.model.schema import Column, Family, OnDelete, Reference, Table
+from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table
 from yeldro.engines.shared.calls import ListJudge
 from yeldro.engines.shared.connection import SqlDatabase, did_not_commit
 from yeldro.engines.shared.gate import Gate
@@ -38,7 +38,7 @@ from yeldro.errors import DatabaseFailed, Interrupted, Locked, Refused, TookTooL
 # Days in the one form whose order as texts is their order in time.
 _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
 # The rules that wait for the end where checks are deferred.
-_LATE = {OnDelete.NO_ACTION, OnDelete.RESTRICT}
+_LATE = {ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT}
 # Triggers that may replace rows, and tables that may let them.
 _REPLACING = (
     "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE "
@@ -84,8 +84,10 @@ class SqliteDatabase(SqlDatabase):
     # (https://www.sqlite.org/foreignkeys.html, section 4.3); RESTRICT waits like NO ACTION once
     # checks are deferred.
     abilities = Abilities(
-        tree_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT}),
-        cycle_rules=frozenset({OnDelete.NO_ACTION, OnDelete.RESTRICT, OnDelete.CASCADE}),
+        tree_rules=frozenset({ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT}),
+        cycle_rules=frozenset(
+            {ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT, ReferentialAction.CASCADE}
+        ),
         truncates="SQLite has no TRUNCATE: this is a DELETE of all rows. It can be rolled back, "
         "and triggers run.",
         needless_prefix="main",
@@ -310,7 +312,8 @@ class SqliteDatabase(SqlDatabase):
     def delete(self, keys: KeySet) -> int:
         outgoing = self.schema.outgoing(keys.table)
         if any(
-            reference.is_self and reference.on_delete is OnDelete.RESTRICT for reference in outgoing
+            reference.is_self and reference.on_delete is ReferentialAction.RESTRICT
+            for reference in outgoing
         ):
             self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
         # Rows that could not be pointed at themselves, because they have NULL where they would be
