@@ -24,10 +24,12 @@ settings.register_profile(
     deadline=None,
     derandomize="YELDRO_EXAMPLES" not in os.environ,
     suppress_health_check=list(HealthCheck),
+    # To explain a failure takes minutes where each example runs on a database.
     phases=[
         phase
         for phase in Phase
-        if phase is not Phase.shrink or "YELDRO_NO_SHRINK" not in os.environ
+        if phase is not Phase.explain
+        and (phase is not Phase.shrink or "YELDRO_NO_SHRINK" not in os.environ)
     ],
 )
 settings.load_profile("yeldro")

@@ -24,7 +24,7 @@ from tests.test_deletions import answered
 from yeldro.core.cleanup import kinds
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.json_schema import make_schema
-from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, as_keys
+from yeldro.core.cleanup.keys import GUARDS, NEEDED, STEP_KEYS, as_keys
 from yeldro.core.cleanup.reading import read_cleanup
 from yeldro.core.database.abilities import Mode
 from yeldro.demo.cleanups import CLEANUPS
@@ -50,7 +50,7 @@ BROKEN = [
      'line 5, steps[1].dependents.photos: it must be "declared", "delete", "detach" or "stop", not 2'),
     (f"{STEP}{STEP}", "line 6, steps[2].name: there are two steps 'a'"),
     ('[[steps]]\ndelete = "stations"', "line 1, steps[1]: a step needs a name"),
-    ('[[steps]]\nname = "a"', 'line 1, steps[1]: a step needs either delete = "TABLE" or dedupe = "TABLE"'),
+    ('[[steps]]\nname = "a"', 'line 1, steps[1]: a step needs either delete = "TABLE", dedupe = "TABLE" or clear = "TABLE"'),
     ('[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"', "line 1, steps[1]: dedupe needs keep"),
     ('[[steps]]\nname = "a"\ndedupe = "t"\nsame = "b"\nkeep = "fullest"\nfill = "all"',
      'steps[1].fill: it must be true, false or "blank", not'),
@@ -176,10 +176,12 @@ OF_KIND = {
     kinds.KEEP: st.lists(st.sampled_from(["fullest", "newest a", "where b = 'c, d'"]), min_size=1),
     kinds.STRICT: st.just("all")
     | st.lists(st.sampled_from(["ties-at-limit", "no-key"]), min_size=1),
-    DEDUPE["nulls"]: st.sampled_from(["same", "different"]),
-    DEDUPE["fill"]: st.sampled_from([True, False, "blank"]),
+    STEP_KEYS["dedupe"]["nulls"]: st.sampled_from(["same", "different"]),
+    STEP_KEYS["dedupe"]["fill"]: st.sampled_from([True, False, "blank"]),
+    STEP_KEYS["clear"]["to"]: st.sampled_from(["null", "blank", "default"]),
+    STEP_KEYS["clear"]["dependents"]: st.just("stop") | st.dictionaries(NAMES, st.just("detach")),
     **dict.fromkeys(
-        [DELETE["dependents"], DEDUPE["dependents"]],
+        [STEP_KEYS[verb]["dependents"] for verb in ("delete", "dedupe")],
         st.just("delete")
         | st.dictionaries(NAMES | st.just("default"), st.sampled_from(["delete", "stop"])),
     ),
@@ -189,15 +191,15 @@ OF_KIND = {
 @st.composite
 def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]:
     """Every key of a step now and then, and conditions that say every parameter."""
-    known = DELETE if verb == "delete" else DEDUPE
-    needed = {"same", "keep"} & {*known}
+    known = STEP_KEYS[verb]
+    needed = {*NEEDED[verb]} | ({"keep"} & {*known})
     optional = {
         name: OF_KIND[kind] for name, kind in known.items() if name not in ("name", verb, *needed)
     }
     found = draw(
         st.fixed_dictionaries({name: OF_KIND[known[name]] for name in needed}, optional=optional)
     )
-    if verb == "delete" or conditions:
+    if verb != "dedupe" or conditions:
         found["where"] = [*as_list(found.get("where", "a")), *conditions]
     if found.pop("truncate", False) and not conditions:
         return {"all_rows": True, "truncate": True}

@@ -11,8 +11,8 @@ import pytest
 from tests.conftest import Yeldro, digest
 from tests.property.test_laws import Yes
 from yeldro.core.database.abilities import Mode
+from yeldro.core.reach.request import Request
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.engines.open import open_database
 from yeldro.errors import DatabaseFailed

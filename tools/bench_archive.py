@@ -18,9 +18,9 @@ from tests.servers import Server
 
 from tools.bench_tree import HAND, SERIES, Report, Stopwatch, build, by_statements, engines, ours
 from yeldro.core.database.connection import Database
+from yeldro.core.reach.request import Request
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.outcome import RunResult
-from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping, RunRecord

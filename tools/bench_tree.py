@@ -21,9 +21,9 @@ from typing import Any
 import sqlalchemy as sa
 from tests.servers import ENGINES, Server, served
 
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
 from yeldro.engines.shared.gate import Gate

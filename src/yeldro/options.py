@@ -409,6 +409,20 @@ class MovingOptions:
 
 
 @dataclass(frozen=True, kw_only=True)
+class EmptyingOptions:
+    """What happens to the rows that point at a value which is cleared."""
+
+    dependents: tuple[str, ...] = option(
+        Kind.RULES,
+        Group.DEPENDENTS,
+        "[TABLE=]RULE",
+        "declared (default: ON UPDATE), detach, stop.",
+        kept=True,
+        choices=("declared", "detach", "stop"),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
 class TruncateOptions:
     truncate: bool = option(
         Kind.FLAG,
@@ -568,21 +582,63 @@ class MapOptions(SelectionOptions, DependentOptions, CallOptions):
 
 
 @dataclass(frozen=True, kw_only=True)
-class RowsOptions(
-    SelectionOptions,
-    DependentOptions,
-    TruncateOptions,
-    LimitOptions,
-    SampleOptions,
-    SaveOptions,
-    CallOptions,
-):
-    """What preview and delete have in common: the rows, what happens to them, what must be so."""
+class ChosenOptions(SelectionOptions, LimitOptions, SampleOptions, SaveOptions, CallOptions):
+    """What preview, delete and clear have in common: the rows, and what must be so."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class RowsOptions(DependentOptions, TruncateOptions, ChosenOptions):
+    """What preview and delete have in common beside."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class ColumnsOptions(EmptyingOptions, ChosenOptions):
+    """What is removed from rows that stay."""
+
+    columns: tuple[str, ...] = option(
+        Kind.NAMES,
+        Group.ROWS,
+        "COLS",
+        "What is removed: the columns to clear.",
+        kept=True,
+        completes="columns",
+    )
+    to: str = option(
+        Kind.CHOICE,
+        Group.ROWS,
+        "WHAT",
+        "What they hold then:",
+        default="null",
+        kept=True,
+        choices=("null", "blank", "default"),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClearOptions(ColumnsOptions, ChangingOptions):
+    """yeldro clear"""
 
 
 @dataclass(frozen=True, kw_only=True)
 class PreviewOptions(CsvOptions, RowsOptions):
     """yeldro preview"""
+
+    columns: tuple[str, ...] = option(
+        Kind.NAMES,
+        Group.ROWS,
+        "COLS",
+        "As clear would: remove only what these hold.",
+        flag="--clear",
+        completes="columns",
+    )
+    to: str = option(
+        Kind.CHOICE,
+        Group.ROWS,
+        "WHAT",
+        "With --clear, what they hold then:",
+        default="null",
+        choices=("null", "blank", "default"),
+    )
 
     show_changes: bool = option(
         Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since."
@@ -762,6 +818,7 @@ COMMAND_OPTIONS: Mapping[str, type] = {
     "survey": SurveyOptions,
     "preview": PreviewOptions,
     "delete": DeletionOptions,
+    "clear": ClearOptions,
     "duplicates": DuplicatesOptions,
     "dedupe": DedupeOptions,
     "run": RunOptions,

@@ -4,6 +4,7 @@ COMMANDS = {
     "survey": "What is in the database: tables, keys, references.",
     "preview": "Which rows match and what depends on them; changes nothing.",
     "delete": "Preview, ask, delete in the right order, check, commit.",
+    "clear": "Keep the rows, remove what some of their columns hold.",
     "duplicates": "Rows that are the same, side by side, and which of them would stay.",
     "dedupe": "Remove the surplus ones; what depends on them moves to the row that stays.",
     "run": "Run what a cleanup file describes; --save writes one.",

@@ -7,8 +7,8 @@ from contextlib import suppress
 import pytest
 
 from tests.servers import Server, label
+from yeldro.core.reach.request import Request
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import UsageError

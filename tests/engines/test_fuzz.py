@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from tests.property.test_laws import Yes
 from tests.servers import ENGINES, Server, served
 from yeldro.core.database.abilities import Mode
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome
-from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import YeldroError
 from yeldro.usecases import look as workflow

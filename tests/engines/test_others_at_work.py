@@ -19,10 +19,10 @@ from tests.servers import Server
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import ReferentialAction, Undeclared
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 from yeldro.store.run_record import Keeping

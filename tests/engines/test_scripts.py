@@ -33,6 +33,8 @@ STEPS = {
     'delete = "gates"\nnot_found_in = "pins"': True,
     'delete = "marks"\nall_rows = true\ntruncate = true': False,
     'delete = "marks"\nwhere = "n = 1"': True,
+    'clear = "gates"\nwhere = "id > 1"\ncolumns = ["name", "m"]': True,
+    'clear = "gates"\nkey = "1"\ncolumns = "name"\nto = "blank"': True,
 }
 
 

@@ -9,10 +9,10 @@ import pytest
 from tests.property.test_laws import Yes
 from tests.servers import Server
 from yeldro.core.model.address import PLAIN, read_address
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked, KeyFile
 from yeldro.engines.completion_names import list_names
 from yeldro.errors import UsageError, YeldroError

@@ -9,9 +9,9 @@ import pytest
 
 from tests.property.test_laws import Yes
 from tests.servers import Server
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.outcome import RunResult
-from yeldro.core.run.request import Request
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import DatabaseFailed, Refused
 from yeldro.usecases import run as running

@@ -16,10 +16,10 @@ from tests.property.model import Row, expect
 from tests.property.worlds import Case, cases
 from tests.servers import ENGINES, Server, served
 from yeldro.core.database.abilities import Mode
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
 from yeldro.engines.open import open_database

@@ -20,9 +20,9 @@ from tests.property.worlds import Case, cases
 from tests.servers import Server
 from tests.standin import run_on_stand_in
 from yeldro.core.database.connection import Database
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.outcome import RunResult
-from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Asked

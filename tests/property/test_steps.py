@@ -22,11 +22,12 @@ from tests.property.test_laws import server as server
 from tests.property.test_merging import SCHEMA, fill, read, worlds
 from tests.servers import Server, served
 from tests.standin import run_on_stand_in
+from yeldro.core.clearing.request import ClearRequest
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling, Nulls, read_duplicates
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, read_rules
 from yeldro.core.run.outcome import RunResult
-from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference, Seal, Sealed, list_sealed, make_seal
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Asked
@@ -41,7 +42,7 @@ from yeldro.report.script import comment, render_script
 from yeldro.store.run_record import Keeping
 from yeldro.store.seal_file import find_difference, writing_seals
 from yeldro.usecases import run as running
-from yeldro.usecases.steps import Deletion, Merging
+from yeldro.usecases.steps import Clearing, Deletion, Merging
 from yeldro.usecases.transaction import looking
 from yeldro.usecases.write_script import write_down
 
@@ -51,6 +52,12 @@ CONDITIONS = {
     "pins": ["kind = 1", "gate_id < 3"],
     "tags": ["tag = 1", "basin_id NOT IN (SELECT id FROM basins WHERE a = 1)"],
     "marks": ["code IS NULL", "id > 1"],
+}
+CLEARED: dict[str, list[tuple[str, ...]]] = {
+    "basins": [("a",), ("code",), ("b", "note"), ("parent_id", "a")],
+    "gates": [("slot",), ("other_id",)],
+    "pins": [("kind",)],
+    "marks": [("code",)],
 }
 RULES = ["delete", "detach", "declared", "marks=delete", "gates=detach"]
 
@@ -75,7 +82,16 @@ def steps(draw: st.DrawFn) -> list[dict[str, Any]]:
             "drops": st.booleans(),
         }
     )
-    return draw(st.lists(deletion | merging, min_size=2, max_size=3))
+    clearing = st.sampled_from(list(CLEARED)).flatmap(
+        lambda name: st.fixed_dictionaries(
+            {
+                "table": st.just(name),
+                "where": st.sampled_from(CONDITIONS[name]),
+                "columns": st.sampled_from(CLEARED[name]),
+            }
+        )
+    )
+    return draw(st.lists(deletion | merging | clearing, min_size=2, max_size=3))
 
 
 def small(basins: int, gates: Sequence[int] = (), pins: Sequence[int] = ()) -> Tables:
@@ -104,8 +120,12 @@ MERGING = {"same": ["a"], "keep": "lowest b", "filling": None, "drops": False}
 
 
 def make_job(database: Database, step: dict[str, Any], name: str) -> Merging | Deletion:
-    if "rule" in step:
+    if "where" in step:
         asked = Asked(step["table"], where=(step["where"],), all_rows=True)
+    if "columns" in step:
+        rules = read_rules(["detach"], database.schema)
+        return Clearing(database, ClearRequest(asked, rules, columns=step["columns"]), name)
+    if "rule" in step:
         return Deletion(database, Request(asked, read_rules([step["rule"]], database.schema)), name)
     asked = Asked("basins", all_rows=True)
     grouping = read_duplicates(

@@ -9,17 +9,22 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yeldro.cli.place import find_cleanup_database
-from yeldro.cli.request import opened, read_duplicates_request, read_request
+from yeldro.cli.request import (
+    opened,
+    read_duplicates_request,
+    read_request,
+)
 from yeldro.cli.screen import prompt
 from yeldro.cli.steps import make_options, read_limits, read_steps
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step
+from yeldro.core.clearing.request import ClearRequest
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import DuplicatesRequest
-from yeldro.core.run.request import Request
+from yeldro.core.reach.request import Request
 from yeldro.core.selection.guards import Guards
-from yeldro.options import CallOptions, RowsOptions
-from yeldro.usecases.steps import Deletion, Merging
+from yeldro.options import CallOptions, GroupsOptions
+from yeldro.usecases.steps import Clearing, Deletion, Job, Merging
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,14 +55,17 @@ def open_for(
     return opened(place, mode, options.wait, options.allow_function)
 
 
-def make_jobs(database: Database, chosen: ChosenSteps) -> list[Deletion | Merging]:
+def make_jobs(database: Database, chosen: ChosenSteps) -> list[Job]:
     """The steps as jobs on a database. UsageError with all that does not fit it."""
 
-    def make(step: Step) -> Deletion | Merging:
-        asked = read_step(database, chosen, step)
-        if isinstance(asked, Request):
-            return Deletion(database, asked, step.name, step.seal)
-        return Merging(database, asked, step.name, step.seal)
+    def make(step: Step) -> Job:
+        match read_step(database, chosen, step):
+            case ClearRequest() as asked:
+                return Clearing(database, asked, step.name, step.seal)
+            case Request() as asked:
+                return Deletion(database, asked, step.name, step.seal)
+            case asked:
+                return Merging(database, asked, step.name, step.seal)
 
     return read_steps(str(chosen.path), chosen.steps, make)
 
@@ -65,9 +73,9 @@ def make_jobs(database: Database, chosen: ChosenSteps) -> list[Deletion | Mergin
 def read_step(database: Database, chosen: ChosenSteps, step: Step) -> Request | DuplicatesRequest:
     """What one step asks for."""
     options = make_options(chosen.path, step, chosen.cleanup.guards, chosen.values)
-    if isinstance(options, RowsOptions):
-        return read_request(database, options, no_rollback=chosen.no_rollback)
-    return read_duplicates_request(database, options, no_rollback=chosen.no_rollback)
+    if isinstance(options, GroupsOptions):
+        return read_duplicates_request(database, options, no_rollback=chosen.no_rollback)
+    return read_request(database, options, no_rollback=chosen.no_rollback)
 
 
 def ask_value(param: Param) -> str:

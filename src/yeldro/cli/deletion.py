@@ -1,16 +1,21 @@
-"""What `yeldro delete` and `yeldro dedupe` do."""
+"""What `yeldro delete`, `yeldro clear` and `yeldro dedupe` do."""
 
 from __future__ import annotations
 
 from yeldro.cli.person import Person
-from yeldro.cli.request import make_line, read_duplicates_request, read_request
+from yeldro.cli.request import (
+    make_line,
+    read_clear_request,
+    read_duplicates_request,
+    read_request,
+)
 from yeldro.cli.run_command import Command, run_command
 from yeldro.cli.saving import check_seal, save_cleanup
 from yeldro.core.database.connection import Database
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.selection.selection import read_selection
 from yeldro.errors import UsageError
-from yeldro.options import DedupeOptions, DeletionOptions
+from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
@@ -29,6 +34,22 @@ def run_deletion(options: DeletionOptions) -> int:
         return running.delete(database, request, manner, person, keeping)
 
     return run_command(Command("delete", options, make_line("delete", options)), work)
+
+
+def run_clearing(options: ClearOptions) -> int:
+    """The same for what the rows hold in some columns."""
+    check_seal(options)
+
+    def work(
+        database: Database, manner: running.Manner, person: Person, keeping: Keeping
+    ) -> RunResult:
+        request = read_clear_request(database, options, no_rollback=options.no_rollback)
+        if options.save:
+            selection = read_selection(request.asked, database.schema, database.dialect)
+            save_cleanup(options, selection, database)
+        return running.clear(database, request, manner, person, keeping)
+
+    return run_command(Command("clear", options, make_line("clear", options)), work)
 
 
 def run_dedupe(options: DedupeOptions) -> int:

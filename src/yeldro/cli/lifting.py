@@ -7,12 +7,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from yeldro.cli.request import make_line, read_request
+from yeldro.cli.request import as_previewed, make_line, read_request
 from yeldro.core.database.connection import Database
 from yeldro.core.model.fact import Fact
 from yeldro.core.reach.reach import Stop
 from yeldro.core.run.preview import Preview
-from yeldro.options import DuplicatesOptions, PreviewOptions
+from yeldro.options import ColumnsOptions, DuplicatesOptions, PreviewOptions
 from yeldro.report.preview import Next
 from yeldro.usecases.look import find_stops
 
@@ -27,9 +27,16 @@ _SWITCHES: Mapping[str, tuple[str, Any]] = {
 _RULES = {"lift.delete": "delete", "lift.detach": "detach", "lift.either": "detach"}
 
 
-def find_deletion(database: Database, options: PreviewOptions, found: Preview) -> Next:
-    """The command that would follow a preview. What it adds is looked at again, for what that leads
-    to."""
+def find_next(database: Database, options: PreviewOptions, found: Preview) -> Next:
+    """The command that would follow a preview."""
+    asked = as_previewed(options)
+    if isinstance(asked, ColumnsOptions):
+        return _find_clearing(asked, found)
+    return _find_deletion(database, options, found)
+
+
+def _find_deletion(database: Database, options: PreviewOptions, found: Preview) -> Next:
+    """What it adds is looked at again, for what that leads to."""
     detached: dict[str, None] = {}
     stops: Sequence[Stop] = found.reach.stops
     others = len(found.refusals) - len(stops)
@@ -42,6 +49,16 @@ def find_deletion(database: Database, options: PreviewOptions, found: Preview) -
             stops = find_stops(database, read_request(database, options))
     line = make_line("delete", replace(options, expect=str(found.reach.matched)))
     return Next(line, is_blocked=bool(stops) or others > 0, detached=tuple(detached))
+
+
+def _find_clearing(options: ColumnsOptions, found: Preview) -> Next:
+    """Where the rows stay: that others let go of a cleared value is all that can be added."""
+    detached: dict[str, None] = {}
+    added = _find_options(options, found.reach.stops, detached)
+    lifted = {stop for stop in found.reach.stops if stop.lift}
+    others = len(found.refusals) - len(lifted if added else ())
+    line = make_line("clear", replace(options, **added, expect=str(found.reach.matched)))
+    return Next(line, is_blocked=others > 0)
 
 
 def _can_look_again(options: PreviewOptions) -> bool:
@@ -61,7 +78,7 @@ def find_removal(options: DuplicatesOptions, found: Preview) -> Next:
 
 
 def _find_options(
-    options: PreviewOptions | DuplicatesOptions,
+    options: PreviewOptions | DuplicatesOptions | ColumnsOptions,
     stops: Sequence[Stop],
     detached: dict[str, None],
 ) -> dict[str, Any]:
@@ -71,7 +88,7 @@ def _find_options(
     switches = {
         name: value
         for name, (kind, value) in _SWITCHES.items()
-        if kind in kinds and not getattr(options, name)
+        if kind in kinds and not getattr(options, name, None)
     }
     said = {text.rpartition("=")[0] for text in options.dependents}
     rules = _find_rules([stop.lift for stop in stops if stop.lift], said)

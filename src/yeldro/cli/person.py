@@ -53,12 +53,12 @@ class Person:
         self.shown += 1
         if self.screen.format == "text" and not self.quiet:
             show_step(self.screen, preview, self.shown if self.several else 0)
-            if self.warning and preview.reach.matched and not preview.refusals:
+            if self.warning and preview.reach.touched and not preview.refusals:
                 self.screen.note(f"\n{self.warning}")
                 self.warning = ""
 
     def allow(self, previews: Sequence[Preview]) -> bool:
-        wanted = [found for found in previews if found.reach.matched]
+        wanted = [found for found in previews if found.reach.touched]
         if len(previews) == 1:
             return self._ask(f"{_describe(wanted[0])}, in {self.title}?")
         for found in previews:
@@ -117,6 +117,9 @@ def _describe(preview: Preview) -> str:
     deleted = _find_rows(preview, Action.DELETE)
     noun = "surplus row" if preview.duplicates else "row"
     text = f"Delete {count(deleted.pop(label, 0), noun)} of {label}"
+    for change in preview.reach.changes:
+        if change.action is Action.CLEAR:
+            text = f"Clear {', '.join(change.columns)} in {count(change.rows, 'row')} of {label}"
     for verb, action in (("move", Action.MOVE), ("fill", Action.FILL)):
         changes = [change for change in preview.reach.changes if change.action is action]
         if rows := sum(change.rows - change.detached for change in changes):

@@ -57,7 +57,7 @@ def preview_cleanup(options: PreviewOptions, names: Sequence[str] = ()) -> int:
                 status = Refused.status
             # Later steps see what the first one that finds rows leaves, and a preview changes
             # nothing.
-            settled = settled or bool(found.reach.matched or found.refusals)
+            settled = settled or bool(found.reach.touched or found.refusals)
     if screen.format == "json":
         screen.write_document({"kind": "preview", "steps": documents})
     elif options.seal:

@@ -14,6 +14,8 @@ from yeldro.cli.place import find_records_folder
 from yeldro.cli.screen import Screen
 from yeldro.cli.waiting import LINE
 from yeldro.core.cautions.caution import read_strict
+from yeldro.core.clearing.request import ClearRequest, Emptiness
+from yeldro.core.clearing.rules import CLEARING
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import (
@@ -24,20 +26,22 @@ from yeldro.core.duplicates.request import (
     split_list,
 )
 from yeldro.core.model.address import Address, looks_like_address, read_address
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, read_rules
-from yeldro.core.run.request import Request
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import CHOOSING, Asked
 from yeldro.engines.open import open_database
 from yeldro.errors import UsageError
 from yeldro.options import (
     ChangingOptions,
+    ColumnsOptions,
     DedupeOptions,
     GroupsOptions,
     Kind,
     LimitOptions,
     MapOptions,
     Option,
+    PreviewOptions,
     RowsOptions,
     RunOptions,
     SelectionOptions,
@@ -97,15 +101,44 @@ def read_mapped_request(database: Database, options: MapOptions) -> Request:
     return Request(read_asked(options), rules)
 
 
-def read_request(database: Database, options: RowsOptions, *, no_rollback: bool = False) -> Request:
-    """Turn the options of preview and delete into a request."""
+def read_request(
+    database: Database, options: RowsOptions | ColumnsOptions, *, no_rollback: bool = False
+) -> Request:
+    """Turn the options of preview, delete or clear into a request."""
+    if isinstance(options, ColumnsOptions):
+        return read_clear_request(database, options, no_rollback=no_rollback)
     return Request(
         read_asked(options, truncate=options.truncate),
         read_rules(options.dependents, database.schema, breaks_cycles=options.break_cycles),
         read_guards(options, no_rollback=no_rollback),
-        tuple(name.strip() for text in options.show for name in text.split(",") if name.strip()),
+        _split(options.show),
         _read_sample(options.sample),
     )
+
+
+def read_clear_request(
+    database: Database, options: ColumnsOptions, *, no_rollback: bool = False
+) -> ClearRequest:
+    """Turn the options of clear into a request."""
+    return ClearRequest(
+        read_asked(options),
+        read_rules(options.dependents, database.schema, known=CLEARING),
+        read_guards(options, no_rollback=no_rollback),
+        _split(options.show),
+        _read_sample(options.sample),
+        _split(options.columns),
+        Emptiness(options.to),
+    )
+
+
+def as_previewed(options: PreviewOptions) -> RowsOptions | ColumnsOptions:
+    """The options of what is previewed: a deletion, or what clear would do."""
+    if not options.columns:
+        return options
+    if options.truncate or options.break_cycles:
+        raise UsageError("--clear keeps the rows: it excludes --truncate and --break-cycles.")
+    same = {one.name: getattr(options, one.name) for one in fields(ColumnsOptions)}
+    return ColumnsOptions(**same)
 
 
 def read_duplicates_request(
@@ -159,6 +192,11 @@ def read_keeping(kind: str, options: ChangingOptions, line: str, address: Addres
         {"kind": kind, "asked": line, "address": full_address(address)},
         Path(options.cleanup).stem if isinstance(options, RunOptions) else "",
     )
+
+
+def _split(texts: Sequence[str]) -> tuple[str, ...]:
+    """Names with commas between them, or in several texts."""
+    return tuple(name.strip() for text in texts for name in text.split(",") if name.strip())
 
 
 def _read_sample(text: str) -> int | None:

@@ -25,7 +25,7 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 NO_COPY = "No copy of these rows is kept: once committed, they cannot be restored."
-KEPT = "A copy will be saved in {} before anything is deleted; yeldro restore puts it back."
+KEPT = "A copy will be saved in {} before anything is {}; yeldro restore puts it back."
 LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 
 
@@ -48,11 +48,12 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
     screen = Screen(options.format)
     if options.ask_last and (options.yes or options.rehearse):
         raise UsageError("--ask-last excludes --yes and --rehearse.")
-    asks = check_consent(options, "delete")
+    verb = "clear" if command.kind == "clear" else "delete"
+    asks = check_consent(options, verb)
     manner = running.Manner(options.rehearse, asks and not options.ask_last, options.ask_last)
     place = place or find_database(options.db)
     protected = find_protection(options, place, asks=asks)
-    person = Person(screen, place.title, _warn_of_copy(options), protected)
+    person = Person(screen, place.title, _warn_of_copy(options, verb), protected)
     person.quiet = isinstance(options, RunOptions) and options.quiet
     with opened(place, Mode.WRITE, options.wait, options.allow_function) as database:
         keeping = read_keeping(command.kind, options, command.line, place.address)
@@ -63,15 +64,16 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
     return result.status
 
 
-def _warn_of_copy(options: ChangingOptions) -> str:
-    """What must be known about the copy before anything is deleted."""
+def _warn_of_copy(options: ChangingOptions, verb: str) -> str:
+    """What must be known about the copy before anything is deleted, or cleared."""
     if options.rehearse:
         return ""
     if options.no_archive:
         return NO_COPY
     if options.leave_out:
         return LEFT_OUT.format(", ".join(options.leave_out))
-    return KEPT.format(options.archive_table or find_records_folder(options.archive))
+    done = {"delete": "deleted", "clear": "cleared"}[verb]
+    return KEPT.format(options.archive_table or find_records_folder(options.archive), done)
 
 
 def _make_way_back(options: ChangingOptions, place: Place, result: RunResult) -> str:

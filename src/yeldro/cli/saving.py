@@ -13,13 +13,14 @@ from yeldro.cli.request import quote_word
 from yeldro.cli.screen import Screen
 from yeldro.cli.steps import is_moving, make_cleanup, make_reviewed, read_values
 from yeldro.core.cleanup.cleanup import Cleanup, Step
+from yeldro.core.cleanup.step_options import AnyOptions
 from yeldro.core.database.connection import Database
 from yeldro.core.review.verdict import Review
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.seal import Seal, Sealing, list_sealed
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import UsageError
-from yeldro.options import DedupeOptions, GroupsOptions, RowsOptions
+from yeldro.options import DedupeOptions, GroupsOptions
 from yeldro.store.cleanup_file import load_cleanup, save_file
 from yeldro.store.seal_file import writing_seals
 from yeldro.usecases import run as running
@@ -33,7 +34,7 @@ def seal_cleanup(database: Database, chosen: ChosenSteps) -> Iterator[Preview]:
         for found in running.look_ahead(database, jobs, chosen.limits):
             sealing = Sealing()
             writer.add(found.step, sealing.watch(list_sealed(database, found.reach)))
-            made = sealing.make(found.reach.matched)
+            made = sealing.make(found.reach.touched)
             seals[found.step] = replace(made, values=_find_sealed_values(chosen))
             yield replace(found, seal=seals[found.step])
     steps = [_seal_step(step, seals[step.name]) for step in chosen.cleanup.steps]
@@ -53,27 +54,25 @@ def _seal_step(step: Step, seal: Seal) -> Step:
     return replace(step, options={**step.options, "seal": written})
 
 
-def check_seal(options: RowsOptions | GroupsOptions) -> None:
+def check_seal(options: AnyOptions) -> None:
     """UsageError where a seal is asked for that nobody could keep."""
     if not options.seal:
         return
     if not options.save:
         hint = "Give --save FILE, or preview FILE.toml --seal."
         raise UsageError("--seal needs a file to write the seal into.", hint)
-    if isinstance(options, RowsOptions) and options.keys_from == "-":
+    if not isinstance(options, GroupsOptions) and options.keys_from == "-":
         hint = "Put them into a file, and give --keys-from FILE."
         raise UsageError("--seal looks at the keys again.", hint)
 
 
-def save_cleanup(
-    options: RowsOptions | GroupsOptions, selection: Selection, database: Database
-) -> None:
+def save_cleanup(options: AnyOptions, selection: Selection, database: Database) -> None:
     """Write what a command line asked for into the file of --save, with --seal sealed."""
     if isinstance(options, DedupeOptions) and options.decisions:
         raise UsageError("--decisions are for once: no file keeps them, so --save excludes them.")
     path = Path(options.save or "")
     _check_free(path, may_replace=options.replace)
-    if isinstance(options, RowsOptions) and options.keys_from not in (None, "-"):
+    if not isinstance(options, GroupsOptions) and options.keys_from not in (None, "-"):
         options = replace(options, keys_from=from_file(path, options.keys_from or ""))
     cleanup = make_cleanup(options, selection, name_database(path, options.db))
     save_file(path, _keep_written(path, cleanup))

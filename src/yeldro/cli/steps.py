@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 from yeldro.cli.place import beside
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
-from yeldro.core.cleanup.step_options import read_options, write_options
+from yeldro.core.cleanup.step_options import AnyOptions, find_verb, read_options, write_options
 from yeldro.core.model.lookup import nearest
 from yeldro.core.model.relative_days import is_relative
 from yeldro.core.model.schema import Family
@@ -23,15 +23,21 @@ from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.parameters import find_names
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
-from yeldro.options import GroupsOptions, RowsOptions
+from yeldro.options import GroupsOptions
 from yeldro.words.tell import tell
 
 T = TypeVar("T")
+# The title of a file that --save writes, and the name of its step.
+_TITLES = {
+    "delete": ("Rows of {}", "{}"),
+    "dedupe": ("Duplicates of {}", "surplus {}"),
+    "clear": ("What rows of {} hold", "clear {}"),
+}
 
 
 def make_options(
     file: Path, step: Step, guards: Mapping[str, Any], values: Mapping[str, str]
-) -> RowsOptions | GroupsOptions:
+) -> AnyOptions:
     """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE`
     texts by name.
 
@@ -41,7 +47,7 @@ def make_options(
     used = _find_used([step])
     parameters = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
     options = read_options(step, as_list(guards.get("strict")), parameters=parameters)
-    if isinstance(options, RowsOptions) and options.keys_from not in (None, "-"):
+    if not isinstance(options, GroupsOptions) and options.keys_from not in (None, "-"):
         return replace(options, keys_from=beside(file, options.keys_from or ""))
     return options
 
@@ -174,9 +180,7 @@ def _as_text(value: Any) -> str:
     return value.isoformat(" ") if isinstance(value, datetime.datetime) else str(value)
 
 
-def make_cleanup(
-    options: RowsOptions | GroupsOptions, selection: Selection, database: str
-) -> Cleanup:
+def make_cleanup(options: AnyOptions, selection: Selection, database: str) -> Cleanup:
     """What a command line asked for, as a cleanup of one step. Values of parameters become
     defaults.
 
@@ -188,16 +192,11 @@ def make_cleanup(
         for condition in selection.conditions
         for name, value in condition.values.items()
     ]
-    table = options.table
-    if isinstance(options, GroupsOptions):
-        title, step = (
-            f"Duplicates of {table}",
-            Step(f"surplus {table}", "dedupe", table, write_options(options)),
-        )
-    else:
-        title, step = f"Rows of {table}", Step(table, "delete", table, write_options(options))
+    table, verb = options.table, find_verb(options)
+    title, name = _TITLES[verb]
+    step = Step(name.format(table), verb, table, write_options(options))
     return Cleanup(
-        title=title,
+        title=title.format(table),
         params=tuple({param.name: param for param in params}.values()),
         steps=(step,),
         database=database,

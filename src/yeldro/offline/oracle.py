@@ -17,6 +17,7 @@ _LONGEST = 2000
 
 class Oracle(ProceduralTarget):
     dialect, title = "oracle", "Oracle"
+    tells_blank = False
     client = "sqlplus -L USER@DATABASE @FILE"
 
     def make_dialect(self) -> sa.Dialect:

@@ -8,19 +8,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.clearing.request import ClearRequest, Emptiness, read_columns
+from yeldro.core.clearing.rules import make_rules
 from yeldro.core.database.abilities import Abilities
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import StoredKeys, find_carried
 from yeldro.core.model.schema import Reference, ReferentialAction, Schema, Table
 from yeldro.core.reach.order import find_order, reachable
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rules
-from yeldro.core.run.request import Request
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection, read_selection
 from yeldro.engines.shared.statements import Words
@@ -62,7 +64,8 @@ def write_entries(
 
 class _Writer:
     """Writes the steps one after the other. `sets` are the key tables of the current one, `reached`
-    those of all so far, each with whether it holds the rows that were asked for."""
+    those of all so far, each with whether it holds the rows that were asked for. `cleared` are the
+    columns that the current one clears, () where its rows go."""
 
     def __init__(self, schema: Schema, target: Target, limits: Guards, archive: str) -> None:
         self.schema = schema
@@ -70,6 +73,7 @@ class _Writer:
         self.limits = limits
         self.archive = archive
         self.entries: list[Entry] = []
+        self.cleared: tuple[str, ...] = ()
         self.reached: list[tuple[StoredKeys, bool]] = []
         self.statements = OfflineStatements(target.quoted)
         self.statements.avoid(table.name.name for table in schema.tables)
@@ -82,6 +86,7 @@ class _Writer:
         self.copies: dict[Table, sa.TableClause] = {}
         self.entries.append(Say(f"Step {number}, {task.name}", step=True))
         request = task.request
+        self.cleared = ()
         if isinstance(request, Request):
             root, rules = self.find_selected(request)
         else:
@@ -97,7 +102,10 @@ class _Writer:
         if isinstance(request, DuplicatesRequest):
             self.move(request)
         self.detach(rules)
-        self.delete()
+        if isinstance(request, ClearRequest):
+            self.clear(request, self.sets[root])
+        else:
+            self.delete()
         self.prove()
         if isinstance(request, DuplicatesRequest):
             self.prove_groups(request)
@@ -132,13 +140,16 @@ class _Writer:
             raise Refused("break_cycles belongs to MariaDB.")
         if selection.view or selection.truncate:
             raise Refused("A script from a schema file goes without views and without truncate.")
-        root = selection.table
-        self.make_sets(root, request.rules)
+        root, rules = selection.table, request.rules
+        if isinstance(request, ClearRequest):
+            names = read_columns(request.columns, root, request.to, self.target.dialect)
+            self.cleared, rules = names, make_rules(replace(request, columns=names))
+        self.make_sets(root, rules)
         self.say(f"The rows of {root.label} that the selection picks")
         self.fill(self.statements.match(selection, self.sets[root]))
         if not selection.all_rows:
             self.fail_at_whole_table(selection)
-        return root, request.rules
+        return root, rules
 
     def fail_at_whole_table(self, selection: Selection) -> None:
         matched = self.statements.count_keys([self.sets[selection.table]])
@@ -237,9 +248,11 @@ class _Writer:
         for one in self.incoming():
             action = rules.treatment(one).action
             keys = self.sets[one.parent]
+            if one.is_self and set(one.columns) & set(self.cleared):
+                action = Action.STOP
             if action is Action.STOP:
                 rows = self.count_staying(one)
-                self.fail_at(rows, f"rows of {one.child.label} block the delete through {one}")
+                self.fail_at(rows, f"rows of {one.child.label} block the {self.verb} through {one}")
             elif action is Action.MOVE:
                 rows = self.statements.count(one.child)
                 rows = rows.where(self.statements.lacks_value(one, keys), *self.stays(one.child))
@@ -247,16 +260,20 @@ class _Writer:
                 self.fail_at(rows, message)
 
     def incoming(self) -> list[Reference]:
-        return [reference for table in self.sets for reference in self.schema.incoming(table)]
+        found = [reference for table in self.sets for reference in self.schema.incoming(table)]
+        return [one for one in found if not self.cleared or set(one.referred) & set(self.cleared)]
+
+    def find_gone(self, table: Table) -> StoredKeys | None:
+        return None if self.cleared else self.sets.get(table)
 
     def stays(self, table: Table) -> list[sa.ColumnElement[bool]]:
         """Whether a row is not one of those that go."""
-        keys = self.sets.get(table)
+        keys = self.find_gone(table)
         return [self.statements.lacks_identity(keys)] if keys else []
 
     def count_staying(self, reference: Reference) -> Any:
         """The rows that point at what goes, and stay."""
-        gone = self.sets.get(reference.child)
+        gone = self.find_gone(reference.child)
         return self.statements.count_referencing(reference, self.sets[reference.parent], gone)
 
     # Changing
@@ -264,7 +281,7 @@ class _Writer:
     def keep(self, rules: Rules) -> None:
         """Copies of all rows that go or change, with what happens to them."""
         for table, keys in self.sets.items():
-            self.copy(table, "delete", [self.statements.has_identity(keys)])
+            self.copy(table, self.verb, [self.statements.has_identity(keys)])
         for one in self.incoming():
             action = rules.treatment(one).action
             if action in (Action.DETACH, Action.MOVE):
@@ -388,6 +405,27 @@ class _Writer:
             message = f"not exactly the rows of {table.label} were deleted"
             self.change(self.statements.delete(keys), wanted, message)
 
+    @property
+    def verb(self) -> Action:
+        """What happens to the rows that the current step picks."""
+        return Action.CLEAR if self.cleared else Action.DELETE
+
+    def clear(self, request: ClearRequest, keys: StoredKeys) -> None:
+        """What holds nothing already is left alone."""
+        if request.to is Emptiness.BLANK and not self.target.tells_blank:
+            raise Refused(f"{self.target.title} takes a blank text for NULL: clear it to null.")
+        table = keys.table
+        clause, where = self.statements.table(table), [self.statements.has_identity(keys)]
+        words = {Emptiness.NULL: "NULL", Emptiness.BLANK: "''", Emptiness.DEFAULT: "DEFAULT"}
+        emptied: sa.ColumnElement[Any] = sa.literal_column(words[request.to])
+        new = {clause.c[name]: emptied for name in self.cleared}
+        held = sa.or_(*(clause.c[name].is_not(None) for name in self.cleared))
+        where += [held] if request.to is Emptiness.NULL else []
+        self.say(f"Remove what rows of {table.label} hold in {', '.join(self.cleared)}")
+        clearing = sa.update(clause).where(*where).values(new)
+        wanted = self.statements.count(table).where(*where)
+        self.change(clearing, wanted, f"not exactly the rows of {table.label} were cleared")
+
     def unlink(self, link: Reference) -> None:
         self.say(f"Take the reference {link} away from rows that go, so that their order is free")
         keys = self.sets[link.child]
@@ -396,8 +434,9 @@ class _Writer:
         self.change(clearing, wanted, f"rows of {link.child.label} are not unlinked")
 
     def prove(self) -> None:
-        self.say("None of them is left, and no row points at what is gone")
-        for table, keys in self.sets.items():
+        none = "" if self.cleared else "None of them is left, and "
+        self.say(f"{none}no row points at what is gone".capitalize())
+        for table, keys in () if self.cleared else self.sets.items():
             self.fail_at(self.statements.count_present(keys), f"rows of {table.label} are left")
         for one in self.incoming():
             rows = self.statements.count_referencing(one, self.sets[one.parent], None)

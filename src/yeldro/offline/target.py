@@ -36,6 +36,8 @@ class Target(ABC):
     client: str
     # Where a variable is set from a query, and how it is called.
     wanted = found = added = ""
+    # Whether a text without letters is something else than NULL.
+    tells_blank = True
 
     def __init__(self, quoted: frozenset[str] = frozenset()) -> None:
         self.quoted = quoted

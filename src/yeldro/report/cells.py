@@ -19,6 +19,7 @@ ACTION_STYLES = {
     Action.DETACH: "magenta",
     Action.MOVE: "bold",
     Action.FILL: "green",
+    Action.CLEAR: "red",
     Action.STOP: "bold red",
 }
 

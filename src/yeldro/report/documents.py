@@ -241,7 +241,7 @@ def make_stops(preview: Preview) -> list[Document]:
         {
             "table": stop.table.label,
             "rows": stop.rows,
-            "via": str(stop.via),
+            "via": str(stop.via) if stop.via else None,
             "reason": tell(stop.reason, voice_of(preview)),
             "lift": tell_maybe(stop.lift, voice_of(preview)),
         }

@@ -27,6 +27,11 @@ _RULES = {
     "move": "moves to the row that stays",
     "stop": "blocks the step",
 }
+_LEFT = {
+    "null": "they are NULL then",
+    "blank": "they are blank then",
+    "default": "they hold their defaults then",
+}
 
 
 def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
@@ -90,6 +95,14 @@ def _step(step: Step) -> Iterator[str]:
         yield f"It deletes the rows of {step.table}{which}."
         yield from _choice(options)
         yield from _dependents(options, "declared", "deleted rows")
+    elif step.verb == "clear":
+        columns = enumerate_words(as_list(options["columns"]))
+        yield (
+            f"It keeps the rows of {step.table}{which}, and removes what they hold in {columns}: "
+            f"{_LEFT[options.get('to', 'null')]}."
+        )
+        yield from _choice(options)
+        yield from _dependents(options, "declared", "a value that goes")
     else:
         yield from _sameness(step, which)
         yield from _dependents(options, "move", "rows that go")

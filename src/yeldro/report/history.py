@@ -40,6 +40,7 @@ _NUMBERS = (
     "detached",
     "moved",
     "filled",
+    "cleared",
     "inserted_by_triggers",
     "after",
 )
@@ -189,11 +190,11 @@ def _render_reach(facts: RunFacts) -> RenderableType:
 
 def _render_tally(facts: RunFacts) -> RenderableType:
     lines: list[dict[str, Any]] = [{**line} for line in facts["tally"]]
-    used = [name for name in _NUMBERS if any(line[name] for line in lines)]
+    used = [name for name in _NUMBERS if any(line.get(name) for line in lines)]
     titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
     rows = []
     for line in lines:
-        numbers = [line[name] for name in used]
+        numbers = [line.get(name, 0) for name in used]
         rows.append([line["table"], *numbers, "yes" if line["balanced"] else "no"])
     return render_grid(("table", *titles, "balanced"), rows, right=titles)
 

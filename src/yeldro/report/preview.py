@@ -10,7 +10,7 @@ from rich.text import Text
 
 from yeldro.core.cautions.no_match import NoMatch
 from yeldro.core.model.action import Action
-from yeldro.core.model.plural import count, percent
+from yeldro.core.model.plural import count, enumerate_words, percent
 from yeldro.core.reach.reach import Part, Stop
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.selection import Selection
@@ -20,6 +20,8 @@ from yeldro.report.command_line import CommandLine
 from yeldro.report.grids import render_grid, render_rows
 from yeldro.words.tell import tell, tell_maybe, voice_of
 from yeldro.words.voice import Voice
+
+_BECOMES = {"null": "NULL", "blank": "blank", "default": "the default"}
 
 
 @dataclass(frozen=True)
@@ -56,11 +58,11 @@ def render_preview(preview: Preview, following: Next | None) -> Iterator[Rendera
         yield from render_parts(preview)
     for one in preview.no_matches:
         yield from _render_no_match(one)
-    yield from render_stops(reach.stops, voice_of(preview))
+    yield from render_stops(reach.stops, voice_of(preview), clears=reach.cleared is not None)
     for hint in preview.hints:
         yield Text(f"\n{tell(hint, voice_of(preview))}")
     yield from render_cautions(preview.cautions, voice_of(preview))
-    if following and reach.matched:
+    if following and reach.touched:
         yield from render_next(following, is_stopped=bool(preview.refusals))
 
 
@@ -132,17 +134,18 @@ def _quote(value: object) -> str:
 
 
 def render_stops(
-    stops: Sequence[Stop], voice: Voice = Voice.COMMAND_LINE
+    stops: Sequence[Stop], voice: Voice = Voice.COMMAND_LINE, *, clears: bool = False
 ) -> Iterator[RenderableType]:
     if stops:
-        yield Text("\nThe deletion would be stopped", style="bold red")
+        what = "Clearing" if clears else "The deletion"
+        yield Text(f"\n{what} would be stopped", style="bold red")
         yield render_grid(
             ("table", "rows", "through", "because", "allowed by"),
             [
                 (
                     stop.table.label,
                     stop.rows,
-                    str(stop.via),
+                    str(stop.via or ""),
                     tell(stop.reason, voice),
                     tell_maybe(stop.lift, voice),
                 )
@@ -155,8 +158,16 @@ def render_stops(
 def render_parts(preview: Preview) -> Iterator[RenderableType]:
     parts = [part for part in preview.reach.parts if part.rows]
     hidden = any(caution.name == "hidden-reference" for caution in preview.cautions)
-    if len(parts) == 1 and not preview.reach.stops and not parts[0].via and not hidden:
+    is_alone = len(parts) == 1 and not preview.reach.stops and not parts[0].via and not hidden
+    for change in preview.reach.changes:
+        if change.action is Action.CLEAR:
+            become = "becomes" if len(change.columns) == 1 else "become"
+            text = f"\n{enumerate_words(change.columns)} {become} {_BECOMES[change.to]} in "
+            more = "; nothing else changes." if is_alone else "."
+            yield Text(f"{text}{count(change.rows, 'row')}{more}")
+    if is_alone and not preview.reach.cleared:
         yield Text("\nNo other rows depend on these.")
+    if is_alone or not parts:
         return
     yield Text("\nWhat happens, in this order", style="bold")
     yield render_grid(
@@ -185,7 +196,8 @@ def render_parts(preview: Preview) -> Iterator[RenderableType]:
 
 
 def _through(preview: Preview, part: Part) -> str:
-    chosen = part.table is preview.selection.table and part.action is Action.DELETE
+    own = part.action in (Action.DELETE, Action.CLEAR)
+    chosen = part.table is preview.selection.table and own
     first = "surplus rows" if preview.duplicates else "the selection"
     if part.action is Action.FILL:
         return "kept rows"

@@ -39,6 +39,7 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
         "detached": "detached",
         "moved": "moved",
         "filled": "filled",
+        "cleared": "cleared",
         "restored": "restored",
         "by triggers": "inserted_by_triggers",
     }
@@ -66,9 +67,11 @@ def _count(number: int) -> Text:
 
 def render_ending(result: RunResult, back: str) -> Iterator[RenderableType]:
     """How it ended; `back` is the line that would take it back, "" where nothing would."""
-    sentence = result.outcome.sentence
-    if result.outcome is Outcome.NOTHING_MATCHED and result.preview and result.preview.duplicates:
+    sentence, found = result.outcome.sentence, result.preview
+    if result.outcome is Outcome.NOTHING_MATCHED and found and found.duplicates:
         sentence = "No two rows are the same; there is nothing to remove."
+    elif result.outcome is Outcome.NOTHING_MATCHED and found and found.reach.matched:
+        sentence = "All rows that match are clear already; there is nothing to remove."
     yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold"))
     if result.outcome is Outcome.COMMITTED and back:
         yield Text("  To take it back:", style="dim")

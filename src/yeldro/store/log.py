@@ -17,7 +17,7 @@ from yeldro.store.disk import open_to_add
 
 # Linux and the BSDs, macOS among them.
 _SYSTEM_LOGS = ("/dev/log", "/var/run/syslog")
-_DONE = ("deleted", "detached", "moved", "filled")
+_DONE = ("deleted", "detached", "moved", "filled", "cleared")
 
 
 def describe_run(name: str, database: str, values: Mapping[str, str], result: RunResult) -> str:

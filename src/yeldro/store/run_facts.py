@@ -32,6 +32,7 @@ class LineFacts(TypedDict):
     detached: int
     moved: int
     filled: int
+    cleared: NotRequired[int]
     restored: int
     inserted_by_triggers: int
     after: int
@@ -164,6 +165,7 @@ def describe_tally(tally: Tally) -> list[LineFacts]:
             "detached": line.detached,
             "moved": line.moved,
             "filled": line.filled,
+            "cleared": line.cleared,
             "restored": line.restored,
             "inserted_by_triggers": line.inserted_by_triggers,
             "after": line.after,

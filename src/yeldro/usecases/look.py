@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
+from yeldro.core.clearing.request import ClearRequest
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.groups import Duplicates, find_duplicates
@@ -16,15 +17,15 @@ from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Reference, Table, is_pattern
 from yeldro.core.reach.explain import explaining
 from yeldro.core.reach.reach import Stop, root_keys
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.review.statements import read_script
 from yeldro.core.review.verdict import Review, make_review, read_removals, tables_in_review
 from yeldro.core.run.preview import Preview, make_preview, sample_columns
-from yeldro.core.run.request import Request
 from yeldro.core.survey.map import TableMap, make_map
 from yeldro.core.survey.survey import TableSurvey, find_survey
 from yeldro.errors import UsageError
-from yeldro.usecases.steps import Merging, read_rows
+from yeldro.usecases.steps import Clearing, Merging, read_rows
 from yeldro.usecases.transaction import looking
 
 # Groups whose dependents are counted in one statement.
@@ -56,11 +57,25 @@ def draw_map(database: Database, root: Table | None, request: Request | None) ->
 
 
 def preview(database: Database, request: Request) -> Preview:
-    """Find what a deletion would touch, in a transaction that cannot change anything."""
+    """Find what a deletion, or clearing, would touch, in a transaction that cannot change
+    anything."""
+    with _previewed(database, request) as found:
+        return found
+
+
+@contextmanager
+def _previewed(database: Database, request: Request) -> Iterator[Preview]:
+    """The same while the context is open."""
+    if isinstance(request, ClearRequest):
+        job = Clearing(database, request)
+        job.prepare()
+        with looking(database):
+            yield job.look(store=True)
+        return
     selection = read_rows(database, request)
     database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
     with looking(database), explaining(database, selection):
-        return make_preview(database, request, find_reach(database, selection, request.rules))
+        yield make_preview(database, request, find_reach(database, selection, request.rules))
 
 
 @contextmanager
@@ -161,13 +176,9 @@ def matched_rows(
 ) -> Iterator[tuple[Preview, tuple[str, ...], Iterator[Row]]]:
     """A preview with the columns and all matched rows, streamed in key order while the context is
     open."""
-    selection = read_rows(database, request)
-    database.prepare_key_sets(tables_in_reach(database.schema, selection.table, request.rules))
-    with looking(database), explaining(database, selection):
-        found = make_preview(database, request, find_reach(database, selection, request.rules))
+    with _previewed(database, request) as found:
+        table = found.selection.table
         names = (
-            sample_columns(selection, request.show)
-            if request.show
-            else selection.table.column_names
+            sample_columns(found.selection, request.show) if request.show else table.column_names
         )
         yield found, names, database.sample(root_keys(found.reach), names, None)

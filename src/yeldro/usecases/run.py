@@ -1,22 +1,23 @@
-"""The use cases that remove rows: one step or several, in one transaction."""
+"""The use cases that remove rows, or what they hold: one step or several, in one transaction."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from yeldro.core.clearing.request import ClearRequest
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.plural import count
 from yeldro.core.reach.reach import Reach
+from yeldro.core.reach.request import Request
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.outcome import RunResult, StepAccount
 from yeldro.core.run.plan import make_plan
 from yeldro.core.run.preview import Preview
-from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference
 from yeldro.core.run.tally import Tally, add_tallies
 from yeldro.core.selection.guards import Guards
@@ -31,7 +32,7 @@ from yeldro.usecases.answers import Answers
 from yeldro.usecases.compare_reaches import count_differences, key_sets_by_cause
 from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
-from yeldro.usecases.steps import Deletion, Job, Merging
+from yeldro.usecases.steps import Clearing, Deletion, Job, Merging
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking
 from yeldro.words.tell import tell, voice_of
 
@@ -62,6 +63,17 @@ def delete(
     archive.
     """
     return run(database, [Deletion(database, request)], manner, answers, keeping)
+
+
+def clear(
+    database: Database,
+    request: ClearRequest,
+    manner: Manner,
+    answers: Answers,
+    keeping: Keeping | None = None,
+) -> RunResult:
+    """The same for what rows hold in some columns: the rows stay."""
+    return run(database, [Clearing(database, request)], manner, answers, keeping)
 
 
 def dedupe(
@@ -242,14 +254,14 @@ class _Run:
         for found in shown:
             if ended := self._refused(found):
                 return ended
-            if found.reach.matched:
+            if found.reach.touched:
                 return None
         return self._result(Outcome.NOTHING_MATCHED, shown[0])
 
     def _refused(self, found: Preview) -> RunResult | None:
         if found.refusals:
             return self._stopped(found, tell(found.refusals[0], voice_of(found)))
-        if not found.reach.matched:
+        if not found.reach.touched:
             return None
         if not self._changed:
             self._check_rights(found.reach)
@@ -289,7 +301,7 @@ class _Run:
             found = self._show(job)
         if ended := self._refused(found):
             return ended
-        if not found.reach.matched:
+        if not found.reach.touched:
             self.done.append(StepAccount(found))
             return None
         # On disk before the first row goes.

@@ -6,15 +6,17 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Protocol
 
+from yeldro.core.clearing.reach import find_clearing, prepare_clearing
+from yeldro.core.clearing.request import ClearRequest, read_columns
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.groups import find_duplicates
 from yeldro.core.duplicates.reach import find_merging, prepare_merging
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
 from yeldro.core.reach.explain import explaining
+from yeldro.core.reach.request import Request
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.run.preview import Preview, make_merging_preview, make_preview
-from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Seal
 from yeldro.core.selection.grouping import Ranking
 from yeldro.core.selection.selection import Selection, read_selection
@@ -93,6 +95,29 @@ class Deletion:
 
     def write_follow_up(self) -> Sequence[str]:
         return ()
+
+
+class Clearing(Deletion):
+    """What clearing looks for: the same rows, which stay."""
+
+    request: ClearRequest
+
+    def __init__(
+        self, database: Database, request: ClearRequest, name: str = "", seal: Seal | None = None
+    ) -> None:
+        super().__init__(database, request, name, seal)
+        columns = read_columns(request.columns, self.selection.table, request.to, database.dialect)
+        # Whoever looks at some columns wants to see these, too.
+        show = (*columns, *request.show) if request.show else ()
+        self.request = replace(request, columns=columns, show=show)
+
+    def prepare(self) -> None:
+        prepare_clearing(self.database, self.selection, self.request)
+
+    def look(self, *, store: bool, shown: bool = True) -> Preview:
+        with explaining(self.database, self.selection):
+            reach = find_clearing(self.database, self.selection, self.request)
+        return make_preview(self.database, self.request, reach)
 
 
 class Merging:

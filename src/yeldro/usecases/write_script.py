@@ -37,6 +37,7 @@ _PROOFS = {
     "count_detached",
     "count_dangling",
     "count_left_groups",
+    "count_cleared",
 }
 # What a script shows and does not compare.
 _LOOKS = {"sample", "ranked_rows"}
@@ -52,6 +53,8 @@ _COMMENTS = {
     "rank": "The rows of {table} that are the same, by group, the one that stays first",
     "lock_ranked": "Nobody else may change them from now on",
     "pair": "The surplus rows of {table}, each beside the row that takes its place",
+    "find_cleared": "Those of {table} that hold anything else, each beside what it will hold",
+    "count_cleared": "They are cleared: {table}",
     "fill_kept": "The values that rows of {table} that stay are filled with",
     "delete": "Delete rows of {table}",
     "delete_together": "Delete rows that reference each other in a cycle",
@@ -202,7 +205,7 @@ def _write_step(
             f"Step {job.name}: {tell(found.refusals[0], voice_of(found))}",
             "A script is only written of what would be run.",
         )
-    if not found.reach.matched:
+    if not found.reach.touched:
         return WrittenStep(found, scribe.take())
     _look_at_keys(database, found.reach)
     scribe.entries += _write_copies(scribe, found, archive) if archive else []

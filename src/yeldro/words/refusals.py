@@ -37,6 +37,10 @@ REFUSALS = {
     "hint.key": (
         "One row matches, but by no unique column: {--key key} identifies it permanently."
     ),
+    "hint.clear-already": (
+        "{already:,} of the {matched:,} matched rows {already:?is|are} clear already, and "
+        "{already:?stays|stay} untouched."
+    ),
     "hint.rare": (
         "{rows:,} of the {matched:,} matched rows {rows:?has|have} no {column}, unlike the rest."
     ),

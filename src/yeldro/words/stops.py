@@ -4,6 +4,8 @@ from __future__ import annotations
 
 STOPS = {
     "stop": "{rows:row} of {table} {rows:?blocks|block} the delete through {via} ({reason})",
+    "stop.clear": "{rows:row} of {table} {rows:?blocks|block} this through {via} ({reason})",
+    "stop.own": "{rows:row} of {table} {rows:?blocks|block} this ({reason})",
     "stop.plain": "{sentence}.",
     "stop.lift": "{sentence}; {lift} would allow it.",
     "stop.later": (
@@ -31,6 +33,13 @@ STOPS = {
     "reason.null-in-kept": "{columns} is NULL in the kept row",
     "reason.filled-later": (
         "what it points at is filled in later, and it may not be NULL until then"
+    ),
+    "reason.takes-value-too": "declared {rule}, which would give it the new value too",
+    "reason.clear-alike": "cleared, {columns} would not be unique any more",
+    "reason.clear-check": "cleared, CHECK {check} would not hold any more",
+    "reason.clear-lost": "cleared, it would point at no row",
+    "reason.clear-both": (
+        "it would be cleared together with what it points at: clear {columns} first, by itself"
     ),
     "reason.generated": "its column is generated",
     "reason.changes-for-it-too": "{columns} would change for it too",

@@ -26,9 +26,9 @@ def command(options: PreviewOptions) -> int:
     stopped. In place of TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as
     the data is now; with --seal it is sealed.
     """
-    from yeldro.cli.lifting import find_deletion
+    from yeldro.cli.lifting import find_next
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import opened, read_request
+    from yeldro.cli.request import as_previewed, opened, read_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
@@ -49,10 +49,11 @@ def command(options: PreviewOptions) -> int:
     with opened(
         find_database(options.db), Mode.READ, options.wait, options.allow_function
     ) as database:
-        request = read_request(database, options)
+        asked = as_previewed(options)
+        request = read_request(database, asked)
         if options.save:
             save_cleanup(
-                options, read_selection(request.asked, database.schema, database.dialect), database
+                asked, read_selection(request.asked, database.schema, database.dialect), database
             )
         if screen.format == "csv":
             with workflow.matched_rows(database, request) as (found, columns, rows):
@@ -68,7 +69,7 @@ def command(options: PreviewOptions) -> int:
             if screen.format == "json":
                 screen.write_document(make_preview(found))
             else:
-                screen.show(render_preview(found, find_deletion(database, options, found)))
+                screen.show(render_preview(found, find_next(database, options, found)))
         # A document says it by itself; rows of CSV, and a long preview, need it at their end.
         for reason in found.refusals[:1] if screen.format != "json" else ():
             screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP
+from yeldro.core.cleanup.keys import GUARDS, NEEDED, PARAM, SEAL, STEP_KEYS, TOP
 from yeldro.core.cleanup.kinds import Kind
 
 
@@ -23,7 +23,7 @@ def make_schema() -> dict[str, Any]:
 
     seal = keys(SEAL, [name for name in SEAL if name != "values"])
     params = {"type": "object", "additionalProperties": keys(PARAM)}
-    steps = [keys(DELETE, ["name", "delete"]), keys(DEDUPE, ["name", "dedupe", "same"])]
+    steps = [keys(known, ["name", verb, *NEEDED[verb]]) for verb, known in STEP_KEYS.items()]
     for step in steps:
         step["properties"]["seal"] = seal
     top = keys(TOP, ["steps"])

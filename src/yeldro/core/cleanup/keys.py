@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from yeldro.core.cleanup.kinds import (
@@ -29,8 +30,9 @@ from yeldro.core.cleanup.kinds import (
     one_of,
     rules_of,
 )
-from yeldro.options import GroupsOptions, LimitOptions, Option, RowsOptions, keys_of
+from yeldro.core.cleanup.step_options import VERBS
 from yeldro.options import Kind as OptionKind
+from yeldro.options import LimitOptions, Option, keys_of
 
 _OF_OPTIONS = {
     OptionKind.TEXT: TEXT,
@@ -76,8 +78,14 @@ PARAM = {"type": one_of(TYPES), "default": VALUE, "ask": TEXT, "allowed": VALUES
 # `values` are those of days that were written by their distance from today.
 SEAL = {"matched": COUNT, "rows": COUNT, "fingerprint": TEXT, "values": TABLE}
 GUARDS = _make_kinds(LimitOptions)
-DELETE = {"name": TEXT, "delete": TEXT, "seal": TABLE, **_make_kinds(RowsOptions)}
-DEDUPE = {"name": TEXT, "dedupe": TEXT, "seal": TABLE, **_make_kinds(GroupsOptions)}
+# The keys of a step, by its verb.
+STEP_KEYS = {
+    verb: {"name": TEXT, verb: TEXT, "seal": TABLE, **_make_kinds(options)}
+    for verb, options in VERBS.items()
+}
+# Those without which nobody could tell what a step does.
+NEEDED: Mapping[str, Sequence[str]] = {"delete": (), "dedupe": ("same",), "clear": ("columns",)}
+_ALL = {key: kind for keys in STEP_KEYS.values() for key, kind in keys.items()}
 
 _OPTION = re.compile(r"""--([a-z]+(?:-[a-z]+)*)(?: ([^\s=]+)=(\w+)| ("[^"]*"|\d+(?:[,.]\d+)*))?""")
 _NUMBERS = (COUNT, FIRST, SHARE, EXPECT, SAMPLE)
@@ -87,7 +95,7 @@ def write_key(option: str, value: Any = None) -> str:
     """`max_rows = 1000` for `max-rows`, "" for an option that no step has. `value` may be (TABLE,
     RULE)."""
     key = option.replace("-", "_")
-    kind = (DELETE | DEDUPE).get(key)
+    kind = _ALL.get(key)
     match value:
         case _ if kind is None:
             return ""
@@ -112,7 +120,7 @@ def as_keys(text: str) -> str:
     def write(found: re.Match[str]) -> str:
         option, table, rule, given = found.groups()
         value: Any = (table, rule) if table else given and given.strip('"')
-        kind = (DELETE | DEDUPE).get(option.replace("-", "_"))
+        kind = _ALL.get(option.replace("-", "_"))
         if given and kind in _NUMBERS and not given.startswith('"'):
             value = float(given.replace(",", "")) if "." in given else int(given.replace(",", ""))
         return write_key(option, value) or found[0]

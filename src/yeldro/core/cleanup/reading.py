@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
-from yeldro.core.cleanup.keys import DEDUPE, DELETE, GUARDS, PARAM, SEAL, TOP, as_keys
+from yeldro.core.cleanup.keys import GUARDS, PARAM, SEAL, STEP_KEYS, TOP, as_keys
 from yeldro.core.cleanup.kinds import Kind, is_whole
 from yeldro.core.model.lookup import nearest
 from yeldro.core.model.relative_days import is_relative
@@ -108,17 +108,18 @@ def _read_step(entry: Any, place: int, faults: list[Fault]) -> Step | None:
     if not isinstance(entry, Mapping):
         faults.append(Fault(path, "it must be a table under [[steps]]"))
         return None
-    verbs = [verb for verb in ("delete", "dedupe") if verb in entry]
+    verbs = [verb for verb in STEP_KEYS if verb in entry]
     if len(verbs) != 1:
-        faults.append(Fault(path, 'a step needs either delete = "TABLE" or dedupe = "TABLE"'))
+        *first, last = (f'{verb} = "TABLE"' for verb in STEP_KEYS)
+        faults.append(Fault(path, f"a step needs either {', '.join(first)} or {last}"))
         return None
     (verb,) = verbs
-    found = list(_find_faults(entry, DELETE if verb == "delete" else DEDUPE, path))
+    found = list(_find_faults(entry, STEP_KEYS[verb], path))
     if "name" not in entry:
         found.append(Fault(path, "a step needs a name"))
     if isinstance(entry.get("seal"), Mapping):
         found += _find_seal_faults(entry["seal"], (*path, "seal"))
-    found += _find_unfit(entry, path) if verb == "delete" else _find_missing(entry, path)
+    found += _find_missing(entry, path) if verb == "dedupe" else _find_unfit(entry, path, verb)
     faults += found
     if found:
         return None
@@ -133,9 +134,11 @@ def _find_seal_faults(seal: Mapping[str, Any], path: Path) -> Iterator[Fault]:
             yield Fault(path, f"a seal needs {name}; yeldro preview FILE --seal writes it")
 
 
-def _find_unfit(entry: Mapping[str, Any], path: Path) -> Iterator[Fault]:
-    """Keys of a deletion that do not go together, or go missing."""
-    for unfit in find_unfit(_find_names(entry), str(entry["delete"])):
+def _find_unfit(entry: Mapping[str, Any], path: Path, verb: str) -> Iterator[Fault]:
+    """Keys that do not go together, or go missing, where rows are chosen."""
+    if verb == "clear" and "columns" not in entry:
+        yield Fault(path, "clear needs columns")
+    for unfit in find_unfit(_find_names(entry), str(entry[verb])):
         told = as_keys(f"{unfit.message} {unfit.hint}".rstrip(" ."))
         yield Fault((*path, unfit.name) if unfit.name else path, told[:1].lower() + told[1:])
 
@@ -191,7 +194,7 @@ def _find_unknown(steps: Sequence[Any], params: Mapping[str, Any]) -> Iterator[F
 def _is_read(step: Mapping[str, Any]) -> bool:
     """Whether we know what its conditions say."""
     where = step.get("where", "")
-    return not step.get("unparsed") and DELETE["where"].find_misfit(where) is None
+    return not step.get("unparsed") and STEP_KEYS["delete"]["where"].find_misfit(where) is None
 
 
 def _find_faults(

@@ -7,15 +7,18 @@ from typing import Any
 
 from yeldro.core.cleanup.cleanup import Step, as_list
 from yeldro.core.duplicates.request import split_list
-from yeldro.options import GroupsOptions, Kind, Option, RowsOptions, keys_of
+from yeldro.options import ColumnsOptions, GroupsOptions, Kind, Option, RowsOptions, keys_of
 
-VERBS: Mapping[str, type[RowsOptions] | type[GroupsOptions]] = {
+AnyOptions = RowsOptions | GroupsOptions | ColumnsOptions
+# The options that say what a step does, by its verb.
+VERBS: Mapping[str, type[AnyOptions]] = {
     "delete": RowsOptions,
     "dedupe": GroupsOptions,
+    "clear": ColumnsOptions,
 }
 
 
-def read_options(step: Step, strict: Sequence[str], **more: Any) -> RowsOptions | GroupsOptions:
+def read_options(step: Step, strict: Sequence[str], **more: Any) -> AnyOptions:
     """The options that ask for what a step does. `strict` are cautions that stop in every step of
     the file; `more` are options that no key says."""
     kind = VERBS[step.verb]
@@ -29,9 +32,14 @@ def read_options(step: Step, strict: Sequence[str], **more: Any) -> RowsOptions 
     return kind(**{"table": step.table, **found, "strict": cautions, **more})
 
 
-def write_options(options: RowsOptions | GroupsOptions) -> dict[str, Any]:
+def find_verb(options: AnyOptions) -> str:
+    """What a step does that asks for the same."""
+    return next(verb for verb, kind in VERBS.items() if isinstance(options, kind))
+
+
+def write_options(options: AnyOptions) -> dict[str, Any]:
     """The keys of a step that asks for the same."""
-    keys = keys_of(GroupsOptions if isinstance(options, GroupsOptions) else RowsOptions)
+    keys = keys_of(VERBS[find_verb(options)])
     written = {}
     for key, one in keys.items():
         value = getattr(options, one.name)

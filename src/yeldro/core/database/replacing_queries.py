@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Protocol
 
 from yeldro.core.database.abilities import Row
@@ -25,7 +25,7 @@ class ReplacingQueries(Protocol):
         """
         ...
 
-    def clear(self, keys: StoredKeys) -> None:
+    def empty(self, keys: StoredKeys) -> None:
         """Empty a key set."""
         ...
 
@@ -68,6 +68,24 @@ class ReplacingQueries(Protocol):
         `unique`, into a set, each with the row that stays instead: one that has these values
         already, else the lowest key. Returns how many.
         """
+        ...
+
+    def find_cleared(self, keys: KeySet, images: StoredKeys, values: Mapping[str, str]) -> int:
+        """Put the rows of a key set into one with new values: these, as SQL has them, by column.
+        Rows that hold them already stay out, whatever else is equal to them. Returns how many."""
+        ...
+
+    def count_cleared(self, images: StoredKeys, columns: Sequence[str]) -> int:
+        """How many rows hold exactly their new values in `columns` now."""
+        ...
+
+    def count_unfit(self, reference: Reference, images: StoredKeys) -> int:
+        """How many rows with new values would point at no row through a reference."""
+        ...
+
+    def count_failing(self, images: StoredKeys, check: str) -> int | None:
+        """How many rows with new values would not meet a CHECK constraint, None where the database
+        cannot say."""
         ...
 
     def pass_on(self, gone: StoredKeys) -> int:

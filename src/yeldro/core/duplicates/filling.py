@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from yeldro.core.database.connection import Database
-from yeldro.core.duplicates.movers import unique_with
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import fact
-from yeldro.core.model.key_set import KeySet, find_carried
+from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import Schema, Table, TableName
+from yeldro.core.reach.new_values import find_doubled
 from yeldro.core.reach.reach import Change, Part, Stop
 from yeldro.core.reach.search import Search
 from yeldro.core.selection.grouping import Ranking
@@ -98,13 +98,9 @@ def _find_loops(search: Search, change: Change, moved: Sequence[Change]) -> Iter
 
 
 def _find_doubled(search: Search, change: Change) -> Iterator[Stop]:
-    database, table, gone = search.database, change.table, search.sets[change.table.name]
-    via = next(iter(database.schema.outgoing(table)), None)
-    for unique in unique_with(table, set(change.columns)):
-        if not (unique.parts or unique.uses <= set(change.keys.new)):
-            continue  # what is not filled with it keeps the rows apart, or the database refuses
-        collided = database.make_key_set(table, find_carried(database.schema, table))
-        rows = database.replacing.find_collisions(change.keys, gone, unique, collided)
-        if rows and via:
-            reason = fact("reason.fill-not-unique", columns=unique.columns)
-            yield Stop(table, rows, via, reason, fact("lift.no-fill"))
+    table, gone = change.table, search.sets[change.table.name]
+    for unique, rows in find_doubled(
+        search.database, change.keys, gone, table.unique_with(change.columns)
+    ):
+        reason = fact("reason.fill-not-unique", columns=unique.columns)
+        yield Stop(table, rows, None, reason, fact("lift.no-fill"))

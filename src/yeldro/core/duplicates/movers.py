@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from yeldro.core.model.action import Action
-from yeldro.core.model.schema import Reference, Schema, Table, TableName, Unique
+from yeldro.core.model.schema import Reference, Schema, Table, TableName
 from yeldro.core.reach.rules import Rules
 
 
@@ -30,15 +30,6 @@ def find_movers(schema: Schema, root: Table, rules: Rules) -> dict[TableName, li
     return found
 
 
-def find_new(table: Table, references: Sequence[Reference]) -> tuple[str, ...]:
-    """The columns of which a moved row has new values, and those that are unique together with
-    them."""
-    changing = {name for reference in references for name in reference.columns}
-    wanted = changing | {
-        name for one in unique_with(table, changing) if not one.parts for name in one.columns
-    }
-    return tuple(name for name in table.column_names if name in wanted)
-
-
-def unique_with(table: Table, changing: set[str]) -> list[Unique]:
-    return [unique for unique in table.uniques if unique.uses & changing]
+def find_pointing(references: Sequence[Reference]) -> set[str]:
+    """The columns in which a row that is moved gets other values."""
+    return {name for reference in references for name in reference.columns}

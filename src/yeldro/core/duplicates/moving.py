@@ -11,12 +11,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from yeldro.core.database.connection import Database
-from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
+from yeldro.core.duplicates.movers import find_movers, find_pointing, is_movable
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import fact
 from yeldro.core.model.key_set import Mark, StoredKeys, find_carried, stored
 from yeldro.core.model.schema import Reference, Table, TableName, Unique
+from yeldro.core.reach.new_values import find_new
 from yeldro.core.reach.reach import Change, Collision, Stop
 from yeldro.core.reach.search import Search
 
@@ -80,11 +81,11 @@ class MovingSearch(Search):
         """Work out afresh what the references of a table's rows will be."""
         if table.name not in self.images:
             self.images[table.name] = self.database.make_key_set(
-                table, find_new(table, self.movers[table.name])
+                table, find_new(table, find_pointing(self.movers[table.name]))
             )
         images = self.images[table.name]
         # Afresh: a row may have got another target since, or have gone itself.
-        self.database.replacing.clear(images)
+        self.database.replacing.empty(images)
         gone = self.sets.get(table.name)
         for reference in references:
             parents = self.sets[reference.parent.name]
@@ -100,9 +101,8 @@ class MovingSearch(Search):
     def _drop_collisions(self, table: Table, references: Sequence[Reference]) -> bool:
         """Let rows that collide be surplus rows too, where they may be dropped. Returns whether
         there are new ones."""
-        changing = {name for reference in references for name in reference.columns}
         grew = False
-        for unique in unique_with(table, changing):
+        for unique in table.unique_with(find_pointing(references)):
             gone = self._find_gone(table)
             if self.rules.drops(table):
                 grew |= self._drop(table, unique, gone)
@@ -126,7 +126,7 @@ class MovingSearch(Search):
     def _note_collisions(self, table: Table, unique: Unique, gone: StoredKeys) -> None:
         known, _ = self.collided.get((table.name, unique), (None, 0))
         into = known or self.database.make_key_set(table, find_carried(self.schema, table))
-        self.database.replacing.clear(into)
+        self.database.replacing.empty(into)
         rows = self.database.replacing.find_collisions(self.images[table.name], gone, unique, into)
         self.collided[table.name, unique] = into, rows
 

@@ -12,13 +12,14 @@ from yeldro.core.duplicates.filling import (
     leave_references,
     make_fill_part,
 )
-from yeldro.core.duplicates.movers import find_movers, find_new, is_movable, unique_with
+from yeldro.core.duplicates.movers import find_movers, find_pointing, is_movable
 from yeldro.core.duplicates.moving import MovingSearch
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import fact
 from yeldro.core.model.key_set import AlikeRows, KeySet, find_carried
 from yeldro.core.model.schema import Reference, Table
+from yeldro.core.reach.new_values import find_new
 from yeldro.core.reach.order import find_order
 from yeldro.core.reach.reach import Change, Part, Reach, Stop
 from yeldro.core.reach.rules import Rule
@@ -41,18 +42,18 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
             _prepare_moves(database, schema.by_name[child], references)
     for columns in find_fillable(schema, root) if request.filling else ():
         database.prepare_key_sets([root], columns)
-        doubled = [root] * len(unique_with(root, set(columns)))
+        doubled = [root] * len(root.unique_with(columns))
         database.prepare_key_sets(doubled, find_carried(schema, root))
 
 
 def _prepare_moves(database: Database, table: Table, references: Sequence[Reference]) -> None:
     if not is_movable(table):
         return
-    database.prepare_key_sets([table], find_new(table, references))
+    changing = find_pointing(references)
+    database.prepare_key_sets([table], find_new(table, changing))
     # One for the rows that collide through each unique key, and one for those that go.
-    unique = unique_with(table, {name for reference in references for name in reference.columns})
     carried = find_carried(database.schema, table)
-    database.prepare_key_sets([table] * (len(unique) + 1), carried)
+    database.prepare_key_sets([table] * (len(table.unique_with(changing)) + 1), carried)
 
 
 def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:

@@ -4,7 +4,7 @@ every engine."""
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -140,6 +140,10 @@ class Table:
             columns for columns in plain if set(columns) <= set(self.column_names)
         )
         return (*(Unique(columns, frozenset(columns)) for columns in known), *self.specials)
+
+    def unique_with(self, changing: Collection[str]) -> list[Unique]:
+        """What keeps two rows apart by one of these columns, among others."""
+        return [unique for unique in self.uniques if unique.uses & set(changing)]
 
     @cached_property
     def lasting_keys(self) -> tuple[tuple[str, ...], ...]:

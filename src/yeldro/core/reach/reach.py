@@ -26,8 +26,8 @@ class Detachment:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Change:
-    """Rows that stay and get new values, which stand beside their keys: those that are moved, or
-    those that are filled.
+    """Rows that stay and get new values, which stand beside their keys: those that are moved,
+    filled or cleared.
 
     `columns` are those that change. Of the `rows`, `detached` are only taken off: they would have
     pointed at themselves. `waiting` rows leave the columns `waits` empty until the rows that go are
@@ -42,6 +42,8 @@ class Change:
     detached: int = 0
     waiting: int = 0
     waits: tuple[str, ...] = ()
+    to: str = ""
+    """What cleared columns hold then: null, blank or default."""
 
     @property
     def table(self) -> Table:
@@ -73,24 +75,25 @@ class Part:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stop:
-    """Rows that block the deletion, and why. `lift` is what would allow it, None where nothing
-    would."""
+    """Rows that block the run, through a reference or by themselves, and why. `lift` is what would
+    allow it, None where nothing would."""
 
     table: Table
     rows: int
-    via: Reference
+    via: Reference | None
     reason: Fact
     lift: Fact | None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Reach:
-    """Everything that a deletion touches.
+    """Everything that a deletion touches, or a removal of duplicates, or clearing.
 
     `deleted` holds a key set for each table that loses rows, children first; `links` are the
     references within the deleted rows that are taken away first, because rows reference each other
     in a cycle or within one table; `late` are those that cannot be, and must be checked at the
-    end. `parts` stand in the order in which they are done.
+    end. `parts` stand in the order in which they are done. `cleared` are the matched rows where
+    these stay and are cleared.
     """
 
     selection: Selection
@@ -104,11 +107,17 @@ class Reach:
     stops: tuple[Stop, ...]
     changes: tuple[Change, ...] = ()
     collisions: tuple[Collision, ...] = ()
+    cleared: KeySet | None = None
 
     @property
     def rows(self) -> int:
         """Rows of all parts together, a row counting once an action."""
         return sum(part.rows for part in self.parts)
+
+    @property
+    def touched(self) -> int:
+        """How many of the matched rows are touched. Some may be clear already."""
+        return sum(one.rows for one in self.changes) if self.cleared else self.matched
 
     @property
     def key_sets(self) -> tuple[KeySet, ...]:
@@ -118,10 +127,16 @@ class Reach:
         )
 
 
-def describe_stop(stop: Stop, rows: int) -> Fact:
-    """Which rows block a delete, how many, and why."""
-    return fact("stop", rows=rows, table=stop.table, via=str(stop.via), reason=stop.reason)
+def describe_stop(stop: Stop, rows: int, *, clears: bool = False) -> Fact:
+    """Which rows block a delete, or clearing, how many, and why."""
+    if stop.via is None:
+        return fact("stop.own", rows=rows, table=stop.table, reason=stop.reason)
+    kind = "stop.clear" if clears else "stop"
+    return fact(kind, rows=rows, table=stop.table, via=str(stop.via), reason=stop.reason)
 
 
 def root_keys(reach: Reach) -> KeySet:
+    """The matched rows."""
+    if reach.cleared:
+        return reach.cleared
     return next(keys for keys, _ in reach.deleted if keys.table is reach.selection.table)

@@ -73,16 +73,17 @@ def read_rules(
     usual: Rule = Rule.DECLARED,
     *,
     breaks_cycles: bool = False,
+    known: Sequence[Rule] = (),
 ) -> Rules:
     """Read `--dependents RULE` and `--dependents TABLE=RULE`. UsageError for an unknown rule or
     table.
 
     `usual` is the rule where none is given: rows are moved where there are kept rows to move them
-    to, and only there.
+    to, and only there. `known` are the rules that there are, where these are not the usual ones.
     """
     default: Rule | None = None
     tables: dict[TableName, Rule] = {}
-    known = known_rules(usual)
+    known = known or known_rules(usual)
     for text in texts:
         name, equals, word = text.rpartition("=")
         if word not in known:

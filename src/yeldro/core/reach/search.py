@@ -236,12 +236,27 @@ class Search:
             return False
         return self.database.has_referencing(reference, parents)
 
+    def _into(self) -> Iterator[tuple[Reference, KeySet]]:
+        """The references into rows that go, and the key set that they point into."""
+        for reference in self.schema.acting:
+            parents = self.sets.get(reference.parent.name)
+            if parents is not None and self.counts[reference.parent.name]:
+                yield reference, parents
+
+    def _find_gone(self, table: Table) -> KeySet | None:
+        """The rows of a table that go anyway, None where none do."""
+        return self.sets.get(table.name)
+
+    def _find_lift(self, reference: Reference) -> Fact | None:
+        """What would allow it that rows depend on those that go."""
+        kind = "lift.either" if reference.nullable_columns else "lift.delete"
+        return fact(kind, table=reference.child)
+
     def _leaving(self, action: Action) -> Iterator[tuple[Reference, Treatment, KeySet]]:
         """The references into rows that go, with one kind of treatment, and the key set they point
         into."""
-        for reference in self.schema.acting:
-            parents = self.sets.get(reference.parent.name)
-            if reference.broken or parents is None or not self.counts[reference.parent.name]:
+        for reference, parents in self._into():
+            if reference.broken:
                 continue
             treatment = self.rules.treatment(reference)
             if treatment.action is action:
@@ -252,7 +267,7 @@ class Search:
         for reference, treatment, parents in self._leaving(Action.DETACH):
             child = reference.child
             # Rows that go anyway need not let go of anything.
-            gone = self.sets.get(child.name)
+            gone = self._find_gone(child)
             if self._is_part(reference, parents):
                 continue
             if not self.database.count_referencing(reference, parents, gone):
@@ -270,7 +285,7 @@ class Search:
         self.database.announce(Phase.LOOKING, self.root.label, None)
         for reference, treatment, parents in self._leaving(Action.STOP):
             rows = self.database.count_referencing(
-                reference, parents, self.sets.get(reference.child.name)
+                reference, parents, self._find_gone(reference.child)
             )
             if rows:
                 yield Stop(
@@ -278,7 +293,7 @@ class Search:
                     rows,
                     reference,
                     treatment.reason or fact("reason.asked"),
-                    _lift(reference),
+                    self._find_lift(reference),
                 )
         yield from self._ambiguous()
         for detachment in detached:
@@ -289,13 +304,8 @@ class Search:
     def _ambiguous(self) -> Iterator[Stop]:
         """References that the database keeps although what they point at is not unique: which row
         is meant?"""
-        for reference in self.schema.acting:
-            parents = self.sets.get(reference.parent.name)
-            if (
-                not reference.broken
-                or parents is None
-                or reference.child.name not in self.schema.by_name
-            ):
+        for reference, parents in self._into():
+            if not reference.broken or reference.child.name not in self.schema.by_name:
                 continue
             if rows := self.database.count_referencing(reference, parents, None):
                 yield Stop(
@@ -315,7 +325,7 @@ class Search:
                 detachment.rows,
                 detachment.reference,
                 reason,
-                _lift(detachment.reference),
+                self._find_lift(detachment.reference),
             )
 
     def _referenced_by_others(self, detachment: Detachment) -> Iterator[Stop]:
@@ -323,16 +333,14 @@ class Search:
         child = detachment.reference.child
         for reference in self.schema.incoming(child):
             if set(reference.referred) & set(detachment.treatment.columns) and not reference.broken:
-                gone = self.sets.get(reference.child.name)
+                gone = self._find_gone(reference.child)
                 if rows := self.database.count_referencing(reference, detachment.keys, gone):
                     reason = fact("reason.points-at-detached", table=child)
-                    yield Stop(
-                        reference.child,
-                        rows,
-                        reference,
-                        reason,
-                        fact("lift.delete", table=child),
-                    )
+                    yield Stop(reference.child, rows, reference, reason, self._lift_rows(child))
+
+    def _lift_rows(self, table: Table) -> Fact | None:
+        """What would allow it that other rows depend on these of a table."""
+        return fact("lift.delete", table=table)
 
     def find_knots(self, references: Sequence[Reference]) -> Iterator[Stop]:
         """Tables that reference each other in a way that the engine cannot take apart."""
@@ -370,8 +378,3 @@ class Search:
 
     def _via(self, name: TableName) -> tuple[Reference, ...]:
         return tuple(r for r in self.schema.acting if r.child.name == name and r in self.via)
-
-
-def _lift(reference: Reference) -> Fact:
-    kind = "lift.either" if reference.nullable_columns else "lift.delete"
-    return fact(kind, table=reference.child)

@@ -110,19 +110,21 @@ class _Undoing:
 
     def _put_back(self) -> None:
         """A kept row gives back what was filled in before the rows come back that it was taken
-        from: else a unique value would stand in both."""
+        from: else a unique value would stand in both. What was cleared is there before others
+        point at it again."""
         database = self.database
         for part in self.again:
             if part.stage.portion.waits:
                 # What these point at is emptied next, and comes back only after that.
                 self.done[part.table] += database.archive.empty_waiting(part.stage)
-        filled = [part for part in self.again if part.stage.portion.action is Action.FILL]
-        for part in filled:
+        own = (Action.FILL, Action.CLEAR)
+        first = [part for part in self.again if part.stage.portion.action in own]
+        for part in first:
             self.done[part.table] += database.archive.reattach(part.stage)
         for group in in_order(database, list(self.back)):
             self._insert(group)
         for part in self.again:
-            if part not in filled:
+            if part not in first:
                 self.done[part.table] += database.archive.reattach(part.stage)
 
     def _insert(self, group: Sequence[Stage]) -> None:

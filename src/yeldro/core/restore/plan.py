@@ -36,7 +36,7 @@ class RestorePart:
 
     @property
     def is_change(self) -> bool:
-        """Whether its rows stayed, and were detached, moved or filled."""
+        """Whether its rows stayed, and were detached, moved, filled or cleared."""
         return self.stage.portion.action is not Action.DELETE
 
     @property
@@ -127,7 +127,9 @@ def look_at_step(
     """The parts of one step of the run. Those of `later` steps will be undone before them."""
     back = [stage for stage in stages if stage.portion.action is Action.DELETE]
     changes = [stage for stage in stages if stage not in back]
-    parents = [*back, *(part.stage for part in later if not part.is_change)]
+    # What was cleared has its value again before anything points at it.
+    cleared = [stage for stage in changes if stage.portion.action is Action.CLEAR]
+    parents = [*back, *cleared, *(part.stage for part in later if not part.is_change)]
     touched = {part.table for part in later}
     for group in in_order(database, back):
         for stage in group:

@@ -14,7 +14,7 @@ from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
-from yeldro.core.model.key_set import KeySet, StoredKeys
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Part, Reach, Stop, describe_stop, root_keys
 from yeldro.core.reach.rules import Rules
@@ -197,10 +197,8 @@ def _follow(database: Database, verdict: Verdict, gone: dict[Table, StoredKeys])
         if keys.table is reach.selection.table and rows and added < rows:
             verdict.notes.append(fact("review.gone-by-then", gone=rows - added, rows=rows))
     for stop in reach.stops:
-        parents = _find_parents(verdict, stop)
-        left = stop.rows
-        if parents is not None and not stop.via.broken:
-            left = database.count_referencing(stop.via, parents, gone.get(stop.via.child))
+        known = _count_blocking(database, verdict, stop, gone)
+        left = stop.rows if known is None else known
         if left:
             verdict.faults.append(fact("stop.plain", sentence=describe_stop(stop, left), stop=stop))
 
@@ -214,7 +212,7 @@ def _settle_stops(
         for stop in verdict.reach.stops if verdict.reach else ():
             told = [fault for fault in verdict.faults if fault.about.get("stop") is stop]
             later = [one for one in following if one.reach and _removes_from(one.reach, stop.table)]
-            if not told or not later or not _is_lifted(database, verdict, stop, gone):
+            if not told or not later or _count_blocking(database, verdict, stop, gone) != 0:
                 continue
             verdict.after += later
             lines = " and ".join(str(other.written.line) for other in later)
@@ -224,20 +222,18 @@ def _settle_stops(
             verdict.faults[at] = fact("stop.later", sentence=sentence, lines=lines, rows=rows)
 
 
-def _is_lifted(
+def _count_blocking(
     database: Database, verdict: Verdict, stop: Stop, gone: dict[Table, StoredKeys]
-) -> bool:
-    """Whether all rows that block a statement are gone in the end."""
-    parents = _find_parents(verdict, stop)
-    if parents is None or stop.via.broken:
-        return False
-    return not database.count_referencing(stop.via, parents, gone.get(stop.via.child))
-
-
-def _find_parents(verdict: Verdict, stop: Stop) -> KeySet | None:
-    """The rows that go and that the rows of a stop point at."""
-    deleted = verdict.reach.deleted if verdict.reach else ()
-    return next((keys for keys, _ in deleted if keys.table is stop.via.parent), None)
+) -> int | None:
+    """How many of the rows that block a statement are not gone by then, None where nobody can
+    say."""
+    via, deleted = stop.via, verdict.reach.deleted if verdict.reach else ()
+    if via is None or via.broken:
+        return None
+    parents = next((keys for keys, _ in deleted if keys.table is via.parent), None)
+    if parents is None:
+        return None
+    return database.count_referencing(via, parents, gone.get(via.child))
 
 
 def _propose(judged: Sequence[tuple[Verdict, Removal]]) -> Iterator[Written]:

@@ -62,6 +62,14 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
                 f"{change.table.label} has no key, so its rows that wait for --fill could not be "
                 "brought back."
             )
+    for change in reach.changes:
+        for name in sorted(left_out.get(change.table, frozenset()) & set(change.columns)):
+            yield f"{change.table.label}.{name} gets other values, so the copy needs it."
+    yield from _find_entangled(reach)
+
+
+def _find_entangled(reach: Reach) -> Iterator[str]:
+    """Tables of which nobody could bring rows back, because each may be one of several."""
     for table, changes in _count_changes(reach).items():
         if changes > 1 and not table.lasting_keys:
             yield (

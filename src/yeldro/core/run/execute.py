@@ -114,7 +114,7 @@ def _perform(database: Database, step: Step) -> int:
         return database.delete(step.keys)
     if step.verb is Verb.TRUNCATE:
         return database.truncate(step.table)
-    if step.verb in (Verb.MOVE, Verb.FILL, Verb.ARRIVE):
+    if step.verb in (Verb.MOVE, Verb.FILL, Verb.CLEAR, Verb.ARRIVE):
         return database.replacing.change(
             step.keys, step.columns, step.waits, late=step.verb is Verb.ARRIVE
         )

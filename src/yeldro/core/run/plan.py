@@ -20,6 +20,7 @@ class Verb(StrEnum):
     DETACH = "detach"
     MOVE = "move"
     FILL = "fill"
+    CLEAR = "clear"
     ARRIVE = "arrive"
     DELETE = "delete"
     TRUNCATE = "truncate"
@@ -31,8 +32,9 @@ class Step:
     where any is right.
 
     UNLINK takes away a reference among rows that go anyway, so that their order is free; DETACH
-    clears one of rows that stay. MOVE points references at rows that stay, FILL fills these; rows
-    that waited for that ARRIVE afterwards, `waits` being the columns that were empty meanwhile.
+    takes one off rows that stay. MOVE points references at rows that stay, FILL fills these, CLEAR
+    removes what they hold; rows that waited for that ARRIVE afterwards, `waits` being the columns
+    that were empty meanwhile.
     """
 
     verb: Verb
@@ -97,8 +99,9 @@ def _steps(reach: Reach) -> Iterator[Step]:
     yield from _merge(gone, moves)
     for change in reach.changes:
         # Only now: a unique value can move over once the row that had it is gone.
-        if change.action is Action.FILL:
-            yield Step(Verb.FILL, change.keys, change.rows, columns=change.columns)
+        if change.action in (Action.FILL, Action.CLEAR):
+            verb = Verb(change.action)
+            yield Step(verb, change.keys, change.rows, columns=change.columns)
     for change in moves:
         # Last: what they point at has its value only since it was filled.
         if change.waiting:

@@ -29,8 +29,8 @@ from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
+from yeldro.core.reach.request import Request
 from yeldro.core.run.refusals import find_refusals
-from yeldro.core.run.request import Request
 from yeldro.core.run.seal import Difference, Seal
 from yeldro.core.selection.selection import Selection
 
@@ -121,13 +121,22 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         cautions,
         tuple(find_refusals(database, request.guards, reach, cautions)),
         find_parts(database, selection),
-        tuple(find_hints(database, selection, root_keys(reach), reach.matched, columns, sample)),
+        (
+            *_find_untouched(reach),
+            *find_hints(database, selection, root_keys(reach), reach.matched, columns, sample),
+        ),
         scanned,
         no_matches=tuple(
             find_no_matches(database, selection, reach.table_rows) if not reach.matched else ()
         ),
         title=database.title,
     )
+
+
+def _find_untouched(reach: Reach) -> Iterator[Fact]:
+    """Rows that hold already what they would be left with."""
+    if already := reach.matched - reach.touched:
+        yield fact("hint.clear-already", already=already, matched=reach.matched)
 
 
 def make_merging_preview(database: Database, found: Duplicates, reach: Reach) -> Preview:

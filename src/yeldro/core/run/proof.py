@@ -13,7 +13,7 @@ from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import DependentRows, KeySet, Mark, WholeTable
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import Reach
+from yeldro.core.reach.reach import Change, Reach
 from yeldro.core.run.tally import Line
 
 
@@ -68,7 +68,22 @@ def find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
         if detachment.treatment.to_default:
             rows = database.count_dangling(detachment.reference, detachment.keys)
             found[detachment.reference.child] += rows
+    for change in reach.changes:
+        for table, rows in _find_lost(database, change):
+            found[table] += rows
     return {table: rows for table, rows in found.items() if rows}
+
+
+def _find_lost(database: Database, change: Change) -> Iterator[tuple[Table, int]]:
+    """The rows that point at a value which was cleared, and those that the new one leaves pointing
+    at nothing."""
+    columns = set(change.columns) if change.action is Action.CLEAR else set()
+    for reference in database.schema.incoming(change.table):
+        if set(reference.referred) & columns and not reference.broken:
+            yield reference.child, database.count_lost(reference, change.keys)
+    for reference in database.schema.outgoing(change.table):
+        if set(reference.columns) & columns and not reference.broken:
+            yield change.table, database.count_dangling(reference, change.keys)
 
 
 class TableAccount:
@@ -91,8 +106,8 @@ class TableAccount:
         to_delete = sum(rows for _, rows in self.deleted)
         deleted = sum(self._count_gone(keys, rows, dangling) for keys, rows in self.deleted)
         to_detach = self._count_expected(Action.DETACH)
-        to_fill = self._count_expected(Action.FILL)
-        to_move, moved, undetached, unfilled = self._look_at_changes()
+        to_fill, to_clear = map(self._count_expected, (Action.FILL, Action.CLEAR))
+        to_move, moved, undetached = self._look_at_moves()
         undetached += self._count_attached()
         after = self.database.count_rows(self.table)
         inserted = 0
@@ -115,7 +130,9 @@ class TableAccount:
             to_move=to_move,
             moved=moved,
             to_fill=to_fill,
-            filled=to_fill - unfilled,
+            filled=to_fill - self._count_undone(Action.FILL),
+            to_clear=to_clear,
+            cleared=to_clear - self._count_undone(Action.CLEAR),
         )
 
     def explain(self, line: Line) -> int:
@@ -148,21 +165,29 @@ class TableAccount:
             return rows - dangling
         return rows - self.database.count_present(keys)
 
-    def _look_at_changes(self) -> tuple[int, int, int, int]:
-        """Rows to be moved, and moved; rows that should have been taken off, and filled, and were
-        not."""
-        to_move = moved = undetached = unfilled = 0
-        for change in self.reach.changes:
-            if change.table is not self.table:
-                continue
+    def _find_changes(self, action: Action) -> list[Change]:
+        changes = self.reach.changes
+        return [one for one in changes if one.table is self.table and one.action is action]
+
+    def _look_at_moves(self) -> tuple[int, int, int]:
+        """Rows to be moved, and moved; rows that should have been taken off and were not."""
+        to_move = moved = undetached = 0
+        for change in self._find_changes(Action.MOVE):
             found = self.database.replacing.count_changed(change.keys, change.columns)
-            if change.action is Action.FILL:
-                unfilled += change.rows - sum(found.values())
-                continue
             to_move = change.rows - change.detached
             undetached += change.detached - found.pop(Mark.DETACHED, 0)
             moved = sum(found.values())
-        return to_move, moved, undetached, unfilled
+        return to_move, moved, undetached
+
+    def _count_undone(self, action: Action) -> int:
+        """Rows that should have been filled, or cleared, and were not."""
+        return sum(change.rows - self._count_done(change) for change in self._find_changes(action))
+
+    def _count_done(self, change: Change) -> int:
+        replacing = self.database.replacing
+        if change.action is Action.CLEAR:
+            return replacing.count_cleared(change.keys, change.columns)
+        return sum(replacing.count_changed(change.keys, change.columns).values())
 
     def _count_attached(self) -> int:
         """Rows that should have been detached and still point at something."""

@@ -11,7 +11,7 @@ from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.plural import percent
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import Reach, Stop, describe_stop
+from yeldro.core.reach.reach import Part, Reach, Stop, describe_stop
 from yeldro.core.selection.guards import Guards
 
 
@@ -41,22 +41,30 @@ def find_refusals(
         )
     if _is_whole_table(reach):
         yield fact("refused.whole-table", rows=rows, table=table)
-    for keys, rows in reach.deleted:
-        hidden = database.schema.hidden.get(keys.table.name)
-        if rows and hidden:
-            yield fact("refused.hidden", table=keys.table, reason=hidden)
+    for table in _find_pointed_at(reach):
+        if hidden := database.schema.hidden.get(table.name):
+            yield fact("refused.hidden", table=table, reason=hidden)
     if not guards.no_rollback:
         for reason in dict.fromkeys(_find_lasting(database, reach)):
             yield fact("refused.lasting", what=f"{reason[0].upper()}{reason[1:]}")
-    yield from map(_refuse, reach.stops)
+    yield from (_refuse(stop, clears=reach.cleared is not None) for stop in reach.stops)
     yield from find_excess(database, guards, reach)
     for caution in cautions:
         if caution.name in guards.strict:
             yield fact("refused.strict", caution=caution.found, name=caution.name)
 
 
-def _refuse(stop: Stop) -> Fact:
-    sentence = describe_stop(stop, stop.rows)
+def _find_pointed_at(reach: Reach) -> Iterator[Table]:
+    """The tables that lose what other rows may point at. That is in an index."""
+    yield from (keys.table for keys, rows in reach.deleted if rows)
+    for change in reach.changes:
+        indexed = {name for index in change.table.indexes for name in index.columns}
+        if change.action is Action.CLEAR and indexed & set(change.columns):
+            yield change.table
+
+
+def _refuse(stop: Stop, *, clears: bool) -> Fact:
+    sentence = describe_stop(stop, stop.rows, clears=clears)
     if stop.lift:
         return fact("stop.lift", sentence=sentence, lift=stop.lift)
     return fact("stop.plain", sentence=sentence)
@@ -88,16 +96,17 @@ def find_excess(
     if guards.max_share is None:
         return found
     for part in reach.parts:
-        if part.action is not Action.DELETE or not part.rows:
+        if part.action not in (Action.DELETE, Action.CLEAR) or not part.rows:
             continue
-        gone = sum(_count_deleted(one, part.table) for one in earlier)
-        whole = database.count_rows(part.table) + gone
-        if 100 * (part.rows + gone) / whole > guards.max_share:
+        before = sum(_count_rows(one, part) for one in earlier)
+        whole = database.count_rows(part.table)
+        whole += before if part.action is Action.DELETE else 0
+        if 100 * (part.rows + before) / whole > guards.max_share:
             found.append(
                 fact(
                     "refused.too-large-share",
-                    rows=part.rows + gone,
-                    share=percent(part.rows + gone, whole),
+                    rows=part.rows + before,
+                    share=percent(part.rows + before, whole),
                     table=part.table,
                     limit=guards.max_share,
                 )
@@ -105,6 +114,7 @@ def find_excess(
     return found
 
 
-def _count_deleted(reach: Reach, table: Table) -> int:
-    parts = [part for part in reach.parts if part.table is table]
-    return sum(part.rows for part in parts if part.action is Action.DELETE)
+def _count_rows(reach: Reach, like: Part) -> int:
+    """The rows of a reach to which the same happens as to a part of another."""
+    parts = [part for part in reach.parts if part.table is like.table]
+    return sum(part.rows for part in parts if part.action is like.action)

@@ -162,4 +162,4 @@ def make_seal(database: Database, reach: Reach) -> Seal:
             keys, _find_telling(database, keys), apart=apart
         ):
             sealing.add(starts[cells[0] if cells else 1], image)
-    return sealing.make(reach.matched)
+    return sealing.make(reach.touched)

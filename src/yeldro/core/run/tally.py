@@ -35,6 +35,8 @@ class Line:
     moved: int = 0
     to_fill: int = 0
     filled: int = 0
+    to_clear: int = 0
+    cleared: int = 0
     differing: tuple[str, ...] = ()
 
     def plus(self, later: Line) -> Line:
@@ -46,7 +48,8 @@ class Line:
 
     @property
     def expected(self) -> int:
-        return self.to_delete + self.to_detach + self.to_move + self.to_fill + self.to_restore
+        changed = self.to_detach + self.to_move + self.to_fill + self.to_clear
+        return self.to_delete + changed + self.to_restore
 
     @property
     def restored(self) -> int:
@@ -62,26 +65,15 @@ class Line:
     def fault(self) -> str:
         """What differs, in one sentence, or ""."""
         name = self.table.label
-        if self.deleted != self.to_delete:
-            return (
-                f"{name}: {_were_to_be(self.to_delete, 'deleted')}, {self.deleted:,} "
-                f"{_are(self.deleted)} gone"
-            )
-        if self.detached != self.to_detach:
-            return (
-                f"{name}: {_were_to_be(self.to_detach, 'detached')}, {self.detached:,} "
-                f"{_are(self.detached)}"
-            )
-        if self.moved != self.to_move:
-            return (
-                f"{name}: {_were_to_be(self.to_move, 'moved')}, {self.moved:,} {_are(self.moved)} "
-                "where they should be"
-            )
-        if self.filled != self.to_fill:
-            return (
-                f"{name}: {_were_to_be(self.to_fill, 'filled')}, {self.filled:,} "
-                f"{_are(self.filled)}"
-            )
+        for wanted, found, done, ending in (
+            (self.to_delete, self.deleted, "deleted", " gone"),
+            (self.to_detach, self.detached, "detached", ""),
+            (self.to_move, self.moved, "moved", " where they should be"),
+            (self.to_fill, self.filled, "filled", ""),
+            (self.to_clear, self.cleared, "cleared", ""),
+        ):
+            if wanted != found:
+                return f"{name}: {_were_to_be(wanted, done)}, {found:,} {_are(found)}{ending}"
         if self.restored != self.to_restore:
             where = f" ({', '.join(self.differing)} differs)" if self.differing else ""
             return (

@@ -107,7 +107,7 @@ m.amname"""
 # A domain compares like the type below it.
 _DOMAINS = "SELECT oid, typbasetype FROM pg_type WHERE typtype = 'd'"
 _CHECKS = (
-    "SELECT conrelid, pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND "
+    "SELECT conrelid, pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE contype = 'c' AND "
     "conrelid <> 0"
 )
 # What a deletion would fail on

@@ -384,14 +384,15 @@ class SqlDatabase(ABC):
 
     def try_count(self, table: Table, condition: Condition) -> int | None:
         fragment = self.statements.fragment(condition)
-        return self._try(self.statements.count(table).where(fragment))
+        return self.try_to_count(self.statements.count(table).where(fragment))
 
     def try_number(self, expression: Condition) -> int | None:
-        return self._try(
+        return self.try_to_count(
             sa.select(sa.type_coerce(self.statements.fragment(expression), sa.Integer))
         )
 
-    def _try(self, statement: sa.Executable) -> int | None:
+    def try_to_count(self, statement: sa.Executable) -> int | None:
+        """The number that a query gives, None where the database cannot run it."""
         with suppress(BadStatement):
             return self.attempt(lambda: self.gate.number(statement))
         return None

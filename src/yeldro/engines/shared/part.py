@@ -34,6 +34,10 @@ class Owner(Protocol):
         """Send a statement that fills a key set. Returns how many rows it put in."""
         ...
 
+    def try_to_count(self, statement: sa.Executable) -> int | None:
+        """The number that a query gives, None where the database cannot run it."""
+        ...
+
     def hold(self, table: HeldTable, statement: sa.Insert) -> int:
         """Put what a statement finds into a table that is held in the client."""
         ...

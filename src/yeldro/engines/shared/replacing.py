@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from types import SimpleNamespace
 from typing import Any
 
@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.key_set import KeySet, Mark, StoredKeys
-from yeldro.core.model.schema import Reference, Unique
+from yeldro.core.model.schema import Reference, Table, Unique
 from yeldro.core.selection.grouping import Ranking
 from yeldro.engines.shared.part import SqlPart
 from yeldro.engines.shared.statements import Rows, as_tuple, balanced
@@ -26,7 +26,7 @@ class SqlReplacing(SqlPart, ABC):
     def lock_ranked(self, ranking: Ranking) -> None:
         """An engine that locks what it looks at has done so already."""
 
-    def clear(self, keys: StoredKeys) -> None:
+    def empty(self, keys: StoredKeys) -> None:
         self._gate.run(sa.delete(self._statements.key_table(keys)))
 
     def remove(self, keys: StoredKeys, gone: StoredKeys) -> None:
@@ -352,6 +352,65 @@ class SqlReplacing(SqlPart, ABC):
         ]
         rows = sa.select(sa.func.count()).select_from(one.join(two, sa.and_(*same)))
         return self._gate.number(rows.where(balanced("OR", values)))
+
+    # Clearing
+
+    def find_cleared(self, keys: KeySet, images: StoredKeys, values: Mapping[str, str]) -> int:
+        table = keys.table
+        clause = self._statements.table(table)
+        cleared = {
+            name: self._statements.assigned(sa.literal_column(text), table.column(name))
+            for name, text in values.items()
+        }
+        new = [cleared.get(name, clause.c[name]) for name in images.new]
+        rows: Rows = sa.select(*self._statements.carried(images), _ONE, *new)
+        same = self._is_as(table, tuple(values), cleared)
+        wanted = rows.where(self._statements.has_identity(keys), sa.not_(same))
+        # They were locked when they were matched.
+        return self._database.fill(images, self._statements.fill_plain(images, wanted))
+
+    def _is_as(
+        self, table: Table, columns: Sequence[str], cells: Mapping[str, sa.ColumnElement[Any]]
+    ) -> sa.ColumnElement[bool]:
+        """Whether a row holds exactly these values, and not only equal ones."""
+        other: Any = SimpleNamespace(c=cells)
+        return self._statements.is_same(table, columns, self._statements.table(table), other)
+
+    def count_cleared(self, images: StoredKeys, columns: Sequence[str]) -> int:
+        new = dict(zip(columns, self._statements.new_columns(images, columns), strict=True))
+        same = self._is_as(images.table, columns, new)
+        return self._gate.number(self._count_both(images).where(same))
+
+    def count_unfit(self, reference: Reference, images: StoredKeys) -> int:
+        after = self._values_after(images)
+        cells = [after[name] for name in reference.columns]
+        there = self._statements.table(reference.parent).alias(self._statements.own("other"))
+        rows: Any = SimpleNamespace(c=after)
+        meets = self._statements.meets(
+            reference,
+            self._statements.seeking(reference, rows),
+            [there.c[name] for name in reference.referred],
+        )
+        found = sa.exists().select_from(there).where(*meets)
+        there_are = [cell.is_not(None) for cell in cells]
+        unfit = sa.and_(*there_are, sa.not_(found))
+        if reference.match_full:
+            unfit = sa.or_(unfit, sa.and_(sa.or_(*there_are), sa.not_(sa.and_(*there_are))))
+        return self._gate.number(self._count_both(images).where(unfit))
+
+    def count_failing(self, images: StoredKeys, check: str) -> int | None:
+        after = [cell.label(name) for name, cell in self._values_after(images).items()]
+        # Under the table's own name, which may stand before the names of its columns.
+        look = sa.select(*after).select_from(self._both(images)).subquery(images.table.name.name)
+        fails: sa.ColumnElement[bool] = sa.literal_column(f"NOT ({check})", sa.Boolean)
+        rows: Rows = sa.select(sa.func.count()).select_from(look).where(fails)
+        return self._database.try_to_count(rows)
+
+    def _values_after(self, images: StoredKeys) -> dict[str, sa.ColumnElement[Any]]:
+        """What each column of rows with new values will hold."""
+        clause = self._statements.table(images.table)
+        new = dict(zip(images.new, self._statements.new_columns(images, images.new), strict=True))
+        return {name: new.get(name, clause.c[name]) for name in images.table.column_names}
 
     # Changing
 

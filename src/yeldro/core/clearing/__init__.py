@@ -1,0 +1,1 @@
+"""Rows that stay, and lose what some of their columns hold."""
