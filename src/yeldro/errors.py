@@ -53,6 +53,10 @@ class BadStatement(DatabaseFailed):
     pass
 
 
+class ConstraintBroken(DatabaseFailed):
+    """A constraint does not let a value, or a row, be so."""
+
+
 class NotCommitted(DatabaseFailed):
     pass
 

@@ -5,12 +5,18 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
+from contextlib import closing
 from typing import Any
 
 import pytest
 
 from tests.conftest import Yeldro
+from tests.property.test_laws import Yes
 from tests.servers import Server, label, rows
+from yeldro.core.clearing.request import ClearRequest, is_constant
+from yeldro.core.run.preview import Preview
+from yeldro.core.selection.selection import Asked
+from yeldro.usecases import run as running
 
 TOWERS = (
     "CREATE TABLE towers (id INTEGER PRIMARY KEY, code VARCHAR(20) UNIQUE,"
@@ -273,3 +279,169 @@ def test_what_clearing_does(
 
 def _as_preview(words: Sequence[str]) -> list[str]:
     return ["--clear" if word == "--columns" else word for word in words if word != "--rehearse"]
+
+
+# By engine: statements, the command, its status, what it says. Whatever is done is taken back.
+SPECIAL: list[tuple[str, list[str], str, int, str]] = [
+    ("sqlite postgresql", ["CREATE UNIQUE INDEX one ON t (k) WHERE note IS NULL"], "--where 'id < 3' --columns note", 3,
+     "k would not be unique"),
+    ("sqlite postgresql", ["CREATE UNIQUE INDEX one ON t (note) WHERE note IS NOT NULL"], "--where 'id < 3' --columns note", 0, "2"),
+    ("sqlite postgresql", ["CREATE UNIQUE INDEX one ON t (coalesce(note, 'none'))"], "--where 'id < 3' --columns note", 3,
+     "would not be unique"),
+    ("postgresql", ["CREATE UNIQUE INDEX one ON t (note) NULLS NOT DISTINCT"], "--where 'id < 3' --columns note", 3,
+     "note would not be unique"),
+    ("postgresql", ["CREATE DOMAIN label AS varchar(9) CHECK (VALUE <> '')", "ALTER TABLE t ALTER note TYPE label"],
+     "--where 'id < 3' --columns note --to blank", 2, "does not take it"),
+    ("postgresql", ["CREATE DOMAIN label AS varchar(9) NOT NULL", "ALTER TABLE t ALTER note TYPE label"],
+     "--where 'id < 3' --columns note", 2, "does not take it"),
+    ("postgresql", ["CREATE TABLE p (a INTEGER, b INTEGER, UNIQUE (a, b))", "INSERT INTO p VALUES (1, 1)",
+     "ALTER TABLE t ADD a INTEGER, ADD b INTEGER, ADD FOREIGN KEY (a, b) REFERENCES p (a, b) MATCH FULL",
+     "UPDATE t SET a = 1, b = 1"], "--where 'id < 3' --columns a", 3, "2 rows of t block this through t.(a, b)"),
+    ("postgresql", ["CREATE TABLE p (a INTEGER, b INTEGER, UNIQUE (a, b))", "INSERT INTO p VALUES (1, 1)",
+     "ALTER TABLE t ADD a INTEGER, ADD b INTEGER, ADD FOREIGN KEY (a, b) REFERENCES p (a, b) MATCH FULL",
+     "UPDATE t SET a = 1, b = 1"], "--where 'id < 3' --columns a,b", 0, "2"),
+    ("postgresql", ["CREATE TABLE p (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, UNIQUE (a, b))",
+     "CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER,"
+     " FOREIGN KEY (a, b) REFERENCES p (a, b) MATCH FULL ON UPDATE CASCADE)",
+     "INSERT INTO p VALUES (1, 1, 1)", "INSERT INTO c VALUES (1, 1, 1)"], "p --key 1 --columns a", 3, "MATCH FULL"),
+    ("postgresql", ["CREATE TABLE parted (id INTEGER, k INTEGER, note VARCHAR(9)) PARTITION BY LIST (k)",
+     "CREATE TABLE parted_1 PARTITION OF parted FOR VALUES IN (1)", "CREATE TABLE parted_2 PARTITION OF parted DEFAULT",
+     "INSERT INTO parted VALUES (1, 1, 'a'), (2, 1, 'b'), (3, 2, 'c')"], "parted --where 'id < 3' --columns k", 0, "2"),
+    ("sqlite postgresql", ["CREATE TABLE bare (a VARCHAR(9), b INTEGER)", "INSERT INTO bare VALUES ('x', 1), ('x', 1), ('y', 2)"],
+     "bare --where 'b = 1' --columns a", 0, "2"),
+    ("mariadb", ["CREATE TABLE bare (a VARCHAR(9), b INTEGER)", "INSERT INTO bare VALUES ('x', 1), ('x', 1), ('y', 2)"],
+     "bare --where 'b = 1' --columns a", 2, "nothing tells them apart"),
+    ("mariadb", ["ALTER TABLE t ADD seen TIMESTAMP NULL DEFAULT CURRENT_TIMESTAMP ON UPDATE CURRENT_TIMESTAMP",
+     "UPDATE t SET seen = '2020-01-01 10:00:00'"], "--where 'id < 3' --columns note", 0, "2"),
+    ("mariadb", ["ALTER TABLE t MODIFY note ENUM('a', 'b', 'c')"], "--where 'id < 3' --columns note --to blank", 2, "has no blank"),
+    ("sqlite", ["CREATE TRIGGER back AFTER UPDATE ON t BEGIN UPDATE t SET note = 'a' WHERE id = 1; END"],
+     "--where 'id < 3' --columns note", 3, "2 rows were to be cleared, 1 is"),
+    ("postgresql", ["CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.note := ''a''; RETURN NEW; END'",
+     "CREATE TRIGGER back BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION f()"], "--where 'id < 3' --columns note", 3,
+     "2 rows were to be cleared, 0 are"),
+    ("mariadb", ["CREATE TRIGGER back BEFORE UPDATE ON t FOR EACH ROW SET NEW.note = 'a'"], "--where 'id < 3' --columns note", 3,
+     "2 rows were to be cleared, 0 are"),
+    ("mariadb", ["CREATE TABLE w (x INTEGER)", "CREATE TRIGGER more AFTER UPDATE ON t FOR EACH ROW INSERT INTO w VALUES (1)"],
+     "--where 'id < 3' --columns note", 0, "by triggers"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("engines", "more", "line", "status", "says"),
+    SPECIAL,
+    ids=[f"{n}" for n in range(len(SPECIAL))],
+)
+def test_what_the_engines_have_of_their_own(
+    yeldro: Yeldro,
+    server: Server,
+    engines: str,
+    more: list[str],
+    line: str,
+    status: int,
+    says: str,
+) -> None:
+    if server.engine not in engines.split():
+        return
+    server.run(
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, k INTEGER, note VARCHAR(9))",
+        "INSERT INTO t VALUES (1, 1, 'a'), (2, 1, 'b'), (3, 2, 'c')",
+        more,
+    )
+    words = shlex.split(line)
+    table = words.pop(0) if not words[0].startswith("-") else "t"
+    before = rows(server, table)
+    done = yeldro("clear", table, *words, "--yes")
+    assert (done.status, says in done.out + done.err) == (status, True), done.out + done.err
+    if status:
+        assert rows(server, table) == before
+        return
+    assert rows(server, table) != before
+    back = yeldro("restore", "last", "--yes")
+    assert (back.status, rows(server, table)) == (0, before), back.out + back.err
+
+
+@pytest.mark.parametrize("rule", ["stop", "delete", "detach"])
+def test_what_the_schema_does_not_declare_is_followed_too(
+    yeldro: Yeldro, server: Server, tmp_path: Any, rule: str
+) -> None:
+    server.run(
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, note VARCHAR(9) UNIQUE)",
+        "CREATE TABLE u (id INTEGER PRIMARY KEY, t_note VARCHAR(9))",
+        "INSERT INTO t VALUES (1, 'a'), (2, 'b')",
+        "INSERT INTO u VALUES (1, 'a')",
+    )
+    (tmp_path / "yeldro.toml").write_text(
+        f'[[references]]\nfrom = "u.t_note"\nto = "t.note"\nrule = "{rule}"\n'
+    )
+    before = rows(server, "t", "u")
+    line = ["clear", "t", "--key", "1", "--columns", "note", "--yes"]
+    if rule != "detach":
+        done = yeldro(*line)
+        assert (done.status, "--dependents u=detach would allow" in done.err) == (3, True), done.err
+        line += ["--dependents", "u=detach"]
+    assert yeldro(*line).status == 0
+    assert rows(server, "t", "u") == [[(1, None), (2, "b")], [(1, None)]]
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert rows(server, "t", "u") == before
+
+
+def test_what_was_shown_is_what_is_cleared(server: Server) -> None:
+    class Slow(Yes):
+        def allow(self, previews: Sequence[Preview]) -> bool:
+            server.run("UPDATE towers SET note = 'new' WHERE id = 2")
+            return True
+
+    make(server)
+    request = ClearRequest(Asked("towers", where=("id < 3",)), columns=("note",))
+    with closing(server.open()) as database:
+        result = running.clear(database, request, running.Manner(), Slow())
+    assert (result.outcome, result.reason[:16]) == (running.Outcome.STOPPED, "The data changed")
+    assert [row[0] for row in server.query(NOTES)][:2] == ["old", "new"]
+
+
+def test_what_was_set_since_is_left_alone(yeldro: Yeldro, server: Server) -> None:
+    make(server)
+    assert yeldro("clear", "towers", "--where", "id < 4", "--columns", "note", "--yes").status == 0
+    server.run("UPDATE towers SET note = 'other' WHERE id = 1")
+    back = yeldro("restore", "last", "--yes")
+    assert (back.status, "is not as the run left it" in back.out) == (0, True), back.out + back.err
+    assert [row[0] for row in server.query(NOTES)] == ["other", None, "  ", ""]
+
+
+def test_a_step_and_a_seal(yeldro: Yeldro, server: Server, tmp_path: Any) -> None:
+    make(server)
+    before = rows(server, *ALL)
+    line = ["--where", "id < 3", "--clear", "code", "--save", "c.toml", "--seal"]
+    assert yeldro("preview", "towers", *line).status == 0
+    text = (tmp_path / "c.toml").read_text()
+    assert (
+        'clear = "towers"' in text,
+        'columns = "code"' in text or 'columns = ["code"]' in text,
+    ) == (True, True), text
+    told = yeldro("run", "c.toml", "--explain").out
+    assert (
+        "It keeps the rows of towers for which (id < 3), and removes what they hold in code" in told
+    )
+    server.run("INSERT INTO lamps VALUES (9, 'A', 1)")
+    refused = yeldro("run", "c.toml", "--yes")
+    assert (refused.status, "1 row came into its reach" in refused.err) == (3, True), refused.err
+    server.run("DELETE FROM lamps WHERE id = 9")
+    done = yeldro("run", "c.toml", "--yes")
+    assert (done.status, "cleared" in done.out) == (0, True), done.err
+    assert [row[0] for row in server.query(CODES)] == [None, None, "C", None]
+    again = yeldro("restore", "last", "--yes")
+    assert (again.status, rows(server, *ALL)) == (0, before), again.err
+
+
+CONSTANTS = [
+    ("sqlite", "'x'", True), ("sqlite", "-1", True), ("sqlite", "CURRENT_TIMESTAMP", False), ("sqlite", "(random())", False),
+    ("postgres", "'x'::character varying", True), ("postgres", "nextval('s'::regclass)", False), ("postgres", "now()", False),
+    ("postgres", "'{}'::text[]", True), ("postgres", "(1.5)::numeric(8,2)", True), ("postgres", "CURRENT_DATE", False),
+    ("mysql", "NULL", True), ("mysql", "'a'", True), ("mysql", "current_timestamp()", False), ("mysql", "uuid()", False),
+    ("mysql", "curdate()", False), ("postgres", None, True), ("mysql", "(((", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("dialect", "default", "constant"), CONSTANTS)
+def test_a_default_that_is_one_value(dialect: str, default: str | None, constant: bool) -> None:
+    assert is_constant(default, dialect) is constant

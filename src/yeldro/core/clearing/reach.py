@@ -76,12 +76,17 @@ class _Search(Search):
                 f"Rows of {self.root.label} would be cleared, but nothing tells them apart.",
                 "Give it a key without NULLs.",
             )
-        self.images = self.database.make_key_set(
-            self.root, find_new(self.root, self.request.columns)
-        )
-        rows = self.database.replacing.find_cleared(
-            matched, self.images, find_values(self.root, self.request)
-        )
+        values = find_values(self.root, self.request)
+        for name, value in values.items():
+            column = self.root.column(name)
+            if not self.database.replacing.can_hold(column, value):
+                raise UsageError(
+                    f"{self.root.label}.{name} cannot hold {value}: its type {column.type} does "
+                    "not take it."
+                )
+        new = find_new(self.root, self.request.columns)
+        self.images = self.database.make_key_set(self.root, new)
+        rows = self.database.replacing.find_cleared(matched, self.images, values)
         self.sets[self.root.name], self.counts[self.root.name] = self.images, rows
         return rows
 
@@ -99,7 +104,7 @@ class _Search(Search):
             cleared & set(reference.columns) and cleared & set(reference.referred)
         )
 
-    def _find_gone(self, table: Table) -> KeySet | None:
+    def _going(self, table: Table) -> KeySet | None:
         return None
 
     def _find_lift(self, reference: Reference) -> Fact | None:

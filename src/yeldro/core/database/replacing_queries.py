@@ -7,7 +7,7 @@ from typing import Protocol
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.key_set import KeySet, Mark, StoredKeys
-from yeldro.core.model.schema import Reference, Unique
+from yeldro.core.model.schema import Column, Reference, Unique
 from yeldro.core.selection.grouping import Ranking
 
 
@@ -68,6 +68,10 @@ class ReplacingQueries(Protocol):
         `unique`, into a set, each with the row that stays instead: one that has these values
         already, else the lowest key. Returns how many.
         """
+        ...
+
+    def can_hold(self, column: Column, value: str) -> bool:
+        """Whether the type of a column takes a value, as SQL has it."""
         ...
 
     def find_cleared(self, keys: KeySet, images: StoredKeys, values: Mapping[str, str]) -> int:

@@ -395,6 +395,10 @@ class Schema:
             columns,
             enforced=False,
             declared=False,
+            # A value that goes is as good as a row that goes.
+            on_update=ReferentialAction.SET_NULL
+            if one.on_delete is ReferentialAction.SET_NULL
+            else ReferentialAction.NO_ACTION,
         )
         if len(columns) != len(referred) or len(set(referred)) != len(referred):
             raise UsageError(f"The reference {reference} in yeldro.toml does not pair its columns.")

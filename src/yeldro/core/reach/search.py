@@ -243,7 +243,7 @@ class Search:
             if parents is not None and self.counts[reference.parent.name]:
                 yield reference, parents
 
-    def _find_gone(self, table: Table) -> KeySet | None:
+    def _going(self, table: Table) -> KeySet | None:
         """The rows of a table that go anyway, None where none do."""
         return self.sets.get(table.name)
 
@@ -267,7 +267,7 @@ class Search:
         for reference, treatment, parents in self._leaving(Action.DETACH):
             child = reference.child
             # Rows that go anyway need not let go of anything.
-            gone = self._find_gone(child)
+            gone = self._going(child)
             if self._is_part(reference, parents):
                 continue
             if not self.database.count_referencing(reference, parents, gone):
@@ -284,9 +284,7 @@ class Search:
     def find_stops(self, detached: tuple[Detachment, ...]) -> Iterator[Stop]:
         self.database.announce(Phase.LOOKING, self.root.label, None)
         for reference, treatment, parents in self._leaving(Action.STOP):
-            rows = self.database.count_referencing(
-                reference, parents, self._find_gone(reference.child)
-            )
+            rows = self.database.count_referencing(reference, parents, self._going(reference.child))
             if rows:
                 yield Stop(
                     reference.child,
@@ -333,7 +331,7 @@ class Search:
         child = detachment.reference.child
         for reference in self.schema.incoming(child):
             if set(reference.referred) & set(detachment.treatment.columns) and not reference.broken:
-                gone = self._find_gone(reference.child)
+                gone = self._going(reference.child)
                 if rows := self.database.count_referencing(reference, detachment.keys, gone):
                     reason = fact("reason.points-at-detached", table=child)
                     yield Stop(reference.child, rows, reference, reason, self._lift_rows(child))

@@ -9,7 +9,14 @@ import re
 import psycopg
 from psycopg import errors as codes
 
-from yeldro.errors import BadStatement, DatabaseFailed, NotAllowed, TookTooLong, YeldroError
+from yeldro.errors import (
+    BadStatement,
+    ConstraintBroken,
+    DatabaseFailed,
+    NotAllowed,
+    TookTooLong,
+    YeldroError,
+)
 
 _UNCHANGED = "Nothing was changed. Preview again, or let --wait be longer."
 # Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception,
@@ -59,7 +66,7 @@ def _translate_state(state: str, detail: psycopg.errors.Diagnostic) -> YeldroErr
         )
     if state.startswith("23"):
         where = ", ".join(filter(None, (detail.table_name, detail.constraint_name)))
-        return DatabaseFailed(
+        return ConstraintBroken(
             f"The database refused: a constraint would be broken ({where}).", "Nothing was changed."
         )
     if state == "P0001":

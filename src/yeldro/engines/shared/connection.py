@@ -36,6 +36,7 @@ from yeldro.engines.shared.temporary_names import Names
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import (
     BadStatement,
+    ConstraintBroken,
     DatabaseFailed,
     NotCommitted,
     Refused,
@@ -393,7 +394,7 @@ class SqlDatabase(ABC):
 
     def try_to_count(self, statement: sa.Executable) -> int | None:
         """The number that a query gives, None where the database cannot run it."""
-        with suppress(BadStatement):
+        with suppress(BadStatement, ConstraintBroken):
             return self.attempt(lambda: self.gate.number(statement))
         return None
 

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.key_set import KeySet, Mark, StoredKeys
-from yeldro.core.model.schema import Reference, Table, Unique
+from yeldro.core.model.schema import Column, Reference, Table, Unique
 from yeldro.core.selection.grouping import Ranking
 from yeldro.engines.shared.part import SqlPart
 from yeldro.engines.shared.statements import Rows, as_tuple, balanced
@@ -354,6 +354,12 @@ class SqlReplacing(SqlPart, ABC):
         return self._gate.number(rows.where(balanced("OR", values)))
 
     # Clearing
+
+    def can_hold(self, column: Column, value: str) -> bool:
+        cell = self._statements.assigned(sa.literal_column(value), column)
+        # The database is only asked whether it can work it out.
+        number = sa.select(sa.case((cell.is_(None), _ONE), else_=_ONE))
+        return self._database.try_to_count(number) is not None
 
     def find_cleared(self, keys: KeySet, images: StoredKeys, values: Mapping[str, str]) -> int:
         table = keys.table
