@@ -26,6 +26,8 @@ SHOTS = {
     "review": "yeldro review examples/closing-stations.sql",
     "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
+    "clear": "yeldro clear observers --where \"registered_on < '2011-06-01'\" --columns email,phone"
+    " --rehearse && echo && yeldro preview stations --where 'id < 4' --clear code --to blank",
     "duplicates": "yeldro duplicates observers --same email --ignore case,space --keep fullest "
     "--groups 4",
     "dedupe": "yeldro dedupe observers --same email --ignore case,space --keep 'newest "

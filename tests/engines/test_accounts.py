@@ -158,6 +158,10 @@ COMMANDS: dict[str, tuple[list[str], dict[str, list[str]]]] = {
         ["delete", "p", "--key", "1", "--yes"],
         {"postgresql": ["DELETE ON p, c", "UPDATE ON p"], "mariadb": ["DELETE ON {0}.*"]},
     ),
+    "clear": (
+        ["clear", "p", "--key", "1", "--columns", "name", "--yes"],
+        {"postgresql": ["UPDATE ON p"], "mariadb": ["UPDATE ON {0}.*"]},
+    ),
     "dedupe": (
         ["dedupe", "p", "--same", "name", "--keep", "lowest id", "--yes"],
         {

@@ -11,7 +11,7 @@ from rich.text import Text
 from yeldro.core.cautions.no_match import NoMatch
 from yeldro.core.model.action import Action
 from yeldro.core.model.plural import count, enumerate_words, percent
-from yeldro.core.reach.reach import Part, Stop
+from yeldro.core.reach.reach import Part, Reach, Stop
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.selection import Selection
 from yeldro.report.cautions import render_cautions
@@ -159,12 +159,7 @@ def render_parts(preview: Preview) -> Iterator[RenderableType]:
     parts = [part for part in preview.reach.parts if part.rows]
     hidden = any(caution.name == "hidden-reference" for caution in preview.cautions)
     is_alone = len(parts) == 1 and not preview.reach.stops and not parts[0].via and not hidden
-    for change in preview.reach.changes:
-        if change.action is Action.CLEAR:
-            become = "becomes" if len(change.columns) == 1 else "become"
-            text = f"\n{enumerate_words(change.columns)} {become} {_BECOMES[change.to]} in "
-            more = "; nothing else changes." if is_alone else "."
-            yield Text(f"{text}{count(change.rows, 'row')}{more}")
+    yield from _render_cleared(preview.reach, ends="; nothing else changes." if is_alone else ".")
     if is_alone and not preview.reach.cleared:
         yield Text("\nNo other rows depend on these.")
     if is_alone or not parts:
@@ -193,6 +188,16 @@ def render_parts(preview: Preview) -> Iterator[RenderableType]:
         yield Text(
             f"  ({link} is cleared first, because {tables} reference each other)", style="dim"
         )
+
+
+def _render_cleared(reach: Reach, ends: str) -> Iterator[RenderableType]:
+    """What the columns hold then that are cleared."""
+    for change in reach.changes:
+        if change.action is Action.CLEAR:
+            become = "becomes" if len(change.columns) == 1 else "become"
+            names = enumerate_words(change.columns)
+            rows = count(change.rows, "row")
+            yield Text(f"\n{names} {become} {_BECOMES[change.to]} in {rows}{ends}")
 
 
 def _through(preview: Preview, part: Part) -> str:

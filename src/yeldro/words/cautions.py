@@ -139,6 +139,14 @@ CAUTIONS = {
         "All {rows:,} rows of {table} match, so nothing of the table would be left. If that is "
         "meant, give {--all-rows}; if not, narrow the condition."
     ),
+    "whole-table.clear-meant": (
+        "All {rows:,} rows of {table} match, so no row would hold anything there. Allowed by "
+        "{--all-rows}."
+    ),
+    "whole-table.clear-not-meant": (
+        "All {rows:,} rows of {table} match, so no row would hold anything there. If that is "
+        "meant, give {--all-rows}; if not, narrow the condition."
+    ),
     "whole-table.script": (
         "All {rows:,} rows of {table} match, so nothing of the table would be left. Is that meant?"
     ),

@@ -18,7 +18,7 @@ def truncate(table: Table, reason: str) -> Caution:
 
 
 def whole_table(table: Table, rows: int, variant: str) -> Caution:
-    """`variant`: "meant", "not-meant", or "script"."""
+    """`variant`: "meant" or "not-meant", the same with "clear-" before it, or "script"."""
     return caution("whole-table", table.label, variant, rows=rows, table=table)
 
 

@@ -225,7 +225,8 @@ def _cautions(
             names = [order.column for order in selection.order]
             yield ties_at_limit(selection.table, selection.limit, names, ties)
     if reach.matched == reach.table_rows > 1:
-        variant = "meant" if selection.all_rows else "not-meant"
+        meant = "meant" if selection.all_rows else "not-meant"
+        variant = f"clear-{meant}" if reach.cleared else meant
         yield whole_table(selection.table, reach.matched, variant)
     for match in selection.matches:
         keys = None if match.found else root
