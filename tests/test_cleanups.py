@@ -523,10 +523,11 @@ def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
     ] == [
         ("closed stations", "preview", 6),
         ("observers entered twice", "duplicates", 6),
+        ("old remarks", "preview", 19),
     ]
     assert "Step 2, observers entered twice" in yeldro("preview", "example.toml").out
     done = json.loads(yeldro("run", "example.toml", "--yes", "--format", "json").out)
-    assert [one["matched"] for one in done["steps"]] == [6, 6]
+    assert [one["matched"] for one in done["steps"]] == [6, 6, 14]
 
 
 STEPS = """

@@ -138,6 +138,14 @@ def test_long_values_are_cut_where_it_does_not_hide_what_differs() -> None:
     assert render_cell("漢" * 40).cell_len <= 40
 
 
+def test_a_text_from_right_to_left_moves_nothing_beside_it() -> None:
+    written = "נהר 7 שמאל"
+    cells = render_column([written, "weir 7", f"{written} " * 9 + "א", f"{written} " * 9 + "ב"])
+    assert [cell.plain.startswith("\u2068") for cell in cells] == [True, False, True, True]
+    assert [cell.plain[-2:] for cell in cells[2:]] == ["א\u2069", "ב\u2069"]
+    assert (cells[0].cell_len, cells[2].cell_len <= 40) == (len(written), True)
+
+
 def test_an_overview_fits_the_screen() -> None:
     tables = [
         TableSurvey(

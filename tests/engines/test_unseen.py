@@ -1354,3 +1354,21 @@ def test_a_seal_holds_when_a_column_comes(yeldro: Yeldro, server: Server) -> Non
     server.run(["ALTER TABLE w ADD COLUMN more TEXT"])
     done = yeldro("run", "w.toml", "--yes", "--db", server.place)
     assert (done.status, rows(server, "w")) == (0, [[(3, "c", None)]]), done.out + done.err
+
+
+# Numbers, and how each engine's own client prints them.
+FLOATS = ["0.1", "100", "1e15", "1e14", "0.30000000000000004", "2.5e-8", "123456789.125", "-0.5"]
+
+
+def test_floats_are_shown_as_the_database_writes_them(yeldro: Yeldro, server: Server) -> None:
+    kind = {"postgresql": "DOUBLE PRECISION", "mariadb": "DOUBLE", "sqlite": "REAL"}[server.engine]
+    cells = ", ".join(f"({n}, {one})" for n, one in enumerate(FLOATS))
+    server.run(
+        f"CREATE TABLE w (id INTEGER PRIMARY KEY, v {kind})", f"INSERT INTO w VALUES {cells}"
+    )
+    text = {"postgresql": "v::text", "mariadb": "CONCAT(v)", "sqlite": "CAST(v AS TEXT)"}
+    written = [row[0] for row in server.query(f"SELECT {text[server.engine]} FROM w ORDER BY id")]
+    shown = yeldro("preview", "w", "--all-rows").out
+    assert [line.split()[1] for line in shown.split("\n\n")[1].splitlines()[1:]] == written
+    told = json.loads(yeldro("preview", "w", "--all-rows", "--format", "json").out)
+    assert [row["v"] for row in told["sample"]] == list(map(float, FLOATS))

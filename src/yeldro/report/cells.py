@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import unicodedata
 from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
@@ -10,10 +12,11 @@ from rich.cells import cell_len, set_cell_size
 from rich.text import Text
 
 from yeldro.core.model.action import Action
-from yeldro.core.model.visible import one_line
+from yeldro.core.model.visible import ISOLATE, ISOLATED, one_line
 
 # A cell that is wider is cut: a table must fit a terminal before it shows all of a text.
 WIDEST = 40
+_LEFTWARD = ("R", "AL", "AN")
 ACTION_STYLES = {
     Action.DELETE: "red",
     Action.DETACH: "magenta",
@@ -31,9 +34,19 @@ def render_cell(value: Any, widest: int = WIDEST) -> Text:
         return Text("NULL", style="dim italic")
     if isinstance(value, bytes | memoryview):
         return Text(_write_bytes(bytes(value), widest), style="dim")
+    if type(value) is float:
+        return Text(_write_float(value))
     if not isinstance(value, str):
         return Text(str(value).lower() if isinstance(value, bool) else str(value))
-    return Text(cut(_write_text(value), widest))
+    return Text(_isolate(cut(_write_text(value), widest)))
+
+
+def _isolate(text: str) -> str:
+    """A text that is written from right to left moves nothing beside it (Unicode Standard Annex 9,
+    2.4). What isolates it takes no room."""
+    if text.isascii() or not any(unicodedata.bidirectional(sign) in _LEFTWARD for sign in text):
+        return text
+    return f"{ISOLATE}{text}{ISOLATED}"
 
 
 def render_column(values: Sequence[Any]) -> list[Text]:
@@ -44,13 +57,15 @@ def render_column(values: Sequence[Any]) -> list[Text]:
     if len({plain for plain, _ in shown}) == len(shown):
         return cells
     return [
-        Text(cut_middle(_write_text(value))) if isinstance(value, str) and is_cut(cell) else cell
+        Text(_isolate(cut_middle(_write_text(value))))
+        if isinstance(value, str) and is_cut(cell)
+        else cell
         for cell, value in zip(cells, values, strict=True)
     ]
 
 
 def is_cut(cell: Text) -> bool:
-    return cell.plain.endswith("…")
+    return cell.plain.endswith(("…", f"…{ISOLATED}"))
 
 
 def _write_text(value: str) -> str:
@@ -59,6 +74,15 @@ def _write_text(value: str) -> str:
     shown = one_line(value)
     is_plain = value and value.strip() == value and value != "NULL"
     return shown if is_plain else f"'{shown}'"
+
+
+def _write_float(value: float) -> str:
+    """A number for which no text came, so it is SQLite's: in 15 digits, always with a point."""
+    text = f"{value:.15g}"
+    if not math.isfinite(value):
+        return text.capitalize()
+    digits, sign, exponent = text.partition("e")
+    return text if "." in digits else f"{digits}.0{sign}{exponent}"
 
 
 def _write_bytes(data: bytes, widest: int) -> str:

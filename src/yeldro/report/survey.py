@@ -145,12 +145,13 @@ def _render_odd(close: Close) -> Iterator[RenderableType]:
 
 
 def _make_row(column: Column, profile: ColumnProfile) -> tuple[object, ...]:
-    required = "" if column.nullable else " NOT NULL"
     generated = " generated" if column.generated else ""
+    # Where there may be none, and there are none, that tells more than how many there are.
+    never = not column.nullable and not profile.nulls
     return (
         column.name,
-        cut(f"{column.type}{required}{generated}"),
-        profile.nulls,
+        cut(f"{column.type}{generated}"),
+        "NOT NULL" if never else profile.nulls,
         "" if profile.distinct is None else profile.distinct,
         _render_extreme(profile.smallest),
         _render_extreme(profile.largest),

@@ -196,7 +196,8 @@ class _Run:
             # Tables for copies are made before the transaction where making one would end it.
             self.keeper.prepare(shown[0].reach)
         else:
-            self.database.check_rights([job.selection.table for job in self.jobs], [])
+            for job in self.jobs:
+                job.check_rights()
         # From here on the journal holds what is sent.
         self.keeper.listen()
         emptied = [job.selection.table for job in self.jobs if job.selection.truncate]

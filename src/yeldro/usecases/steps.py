@@ -41,6 +41,10 @@ class Job(Protocol):
         """Make what looking inside a read-only transaction needs."""
         ...
 
+    def check_rights(self) -> None:
+        """Refused where the account may not even do it to the rows that are chosen."""
+        ...
+
     def look(self, *, store: bool, shown: bool = True) -> Preview:
         """Look inside the open transaction. With `store` the rows can be compared with those of
         another look.
@@ -82,6 +86,9 @@ class Deletion:
         )
         self.database.prepare_key_sets(found)
 
+    def check_rights(self) -> None:
+        self.database.check_rights([self.selection.table], [])
+
     def look(self, *, store: bool, shown: bool = True) -> Preview:
         with explaining(self.database, self.selection):
             reach = find_reach(self.database, self.selection, self.request.rules, store=store)
@@ -114,6 +121,9 @@ class Clearing(Deletion):
     def prepare(self) -> None:
         prepare_clearing(self.database, self.selection, self.request)
 
+    def check_rights(self) -> None:
+        self.database.check_rights([], [(self.selection.table, self.request.columns)])
+
     def look(self, *, store: bool, shown: bool = True) -> Preview:
         with explaining(self.database, self.selection):
             reach = find_clearing(self.database, self.selection, self.request)
@@ -143,6 +153,9 @@ class Merging:
     def prepare(self) -> None:
         prepare_merging(self.database, self.request)
         self._rankings.append(self.database.ranking.make_ranking(self.request.grouping))
+
+    def check_rights(self) -> None:
+        self.database.check_rights([self.selection.table], [])
 
     def look(self, *, store: bool, shown: bool = True) -> Preview:
         ranking = (

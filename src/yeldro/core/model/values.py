@@ -69,6 +69,20 @@ def read_parameter(text: str) -> Parameter:
     return Parameter(name, value, Family(type_name))
 
 
+class WrittenFloat(float):
+    """A number that keeps the text which the database sent for it."""
+
+    def __new__(cls, text: str) -> WrittenFloat:
+        made = super().__new__(cls, text)
+        made.text = text
+        return made
+
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
+
+
 def read_given(text: str, family: Family, name: str) -> Value:
     """Read what a person gave for a parameter: there a day may be written by its distance from
     today. Nowhere else, where the word could be data."""

@@ -12,12 +12,20 @@ from typing import Any
 
 import pymysql
 import pymysql.connections
-from pymysql.constants import CR
+from pymysql.constants import CR, FIELD_TYPE
+from pymysql.converters import conversions, escape_float
 
 from yeldro.core.model.address import Address, Link
+from yeldro.core.model.values import WrittenFloat
 from yeldro.errors import DatabaseFailed, UsageError
 
 _PORT = 3306
+_CONVERSIONS: dict[Any, Any] = {
+    **conversions,
+    FIELD_TYPE.FLOAT: WrittenFloat,
+    FIELD_TYPE.DOUBLE: WrittenFloat,
+    WrittenFloat: escape_float,
+}
 # Ways of logging in that send the password itself. A server may ask for one at any time.
 _IN_THE_CLEAR = (b"mysql_clear_password", b"dialog")
 
@@ -64,6 +72,7 @@ def connect(address: Address, wait: float, link: Link) -> GuardedConnection:
         database=address.database,
         charset="utf8mb4",
         client_flag=pymysql.constants.CLIENT.FOUND_ROWS,
+        conv=_CONVERSIONS,
         read_timeout=wait,
         write_timeout=wait,
         defer_connect=True,

@@ -19,6 +19,7 @@ from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Reference, ReferentialAction, Table, TableName
+from yeldro.core.model.values import WrittenFloat
 from yeldro.engines.postgresql.archive import PostgresqlArchive
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
@@ -91,7 +92,7 @@ class _FloatLoader(Loader):
 
     def load(self, data: Buffer) -> float | str:
         text = bytes(data).decode()
-        return text if text in ("NaN", "Infinity", "-Infinity") else float(text)
+        return text if text in ("NaN", "Infinity", "-Infinity") else WrittenFloat(text)
 
 
 def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlDatabase:
