@@ -19,7 +19,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder, served(engine, Path(folder)) as server:
             crashes = Crashes(server, Path(folder), seed)
             for number in range(kills):
-                crashes.kill(("delete", "dedupe", "run", "run", "restore")[number % 5])
+                crashes.kill(("delete", "clear", "dedupe", "run", "run", "restore")[number % 6])
         told = ", ".join(f"{what} {count}" for what, count in sorted(crashes.told.items()))
         sys.stdout.write(
             f"{engine}: {kills} kills (seed {seed}), history said: {told}; nothing lost\n"

@@ -1,4 +1,4 @@
-"""Sixteen kills an engine; `./dev crash` makes hundreds."""
+"""Twenty kills an engine; `./dev crash` makes hundreds."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from tests.servers import Server
 
 def test_a_killed_command_loses_nothing(server: Server, tmp_path: Path) -> None:
     crashes = Crashes(server, tmp_path, seed=7)
-    for kind in ("delete", "dedupe", "run", "restore"):
+    for kind in ("delete", "clear", "dedupe", "run", "restore"):
         for _ in range(4):
             crashes.kill(kind)
-    assert sum(crashes.told.values()) == 16
+    assert sum(crashes.told.values()) == 20

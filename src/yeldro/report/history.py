@@ -160,7 +160,9 @@ def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
     yield "copied to", facts["archive_table"] or ""
     yield "seconds", ", ".join(f"{name} {taken:g}" for name, taken in _list_seconds(facts))
     if gone := facts.get("gone"):
-        told = f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables"
+        told = (
+            f"{gone['rows']:,} of {gone['of']:,} archived rows are gone from their tables, or clear"
+        )
         yield "settled", told
     for one in facts["restored"]:
         into = f" into {one['into']}" if one["into"] else ""

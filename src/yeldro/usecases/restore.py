@@ -24,7 +24,7 @@ from yeldro.core.selection.selection import Selection
 from yeldro.errors import ArchiveFailed, Declined, NotCommitted, Refused, UsageError, YeldroError
 from yeldro.store.archive_reader import ArchiveReader
 from yeldro.store.run_record import IN_DOUBT, RUNNING, RunRecord, now, who
-from yeldro.usecases.settle import check_finished, count_gone, settle
+from yeldro.usecases.settle import check_finished, find_run_traces, settle
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking, undo
 from yeldro.words.tell import tell
 
@@ -76,7 +76,7 @@ def restore(
     if undone and record.archive.exists() and not request.into:
         # One that was never finished is no copy of rows that are gone.
         with suppress(ArchiveFailed):
-            gone = count_gone(database, record)[0]
+            gone = find_run_traces(database, record).left
     if undone and not gone:
         return RunResult(
             Outcome.NOTHING_TO_RESTORE, reason="The run was rolled back.", run=record.name
@@ -126,7 +126,7 @@ class _Restoration:
                 note = "It was restored already, and several of its steps touched the same table."
                 return RunResult(Outcome.NOTHING_TO_RESTORE, run=self.record.name, notes=(note,))
         if self._is_in_part:
-            self.gone, _ = count_gone(self.database, self.record)
+            self.gone = find_run_traces(self.database, self.record).left
         stages = self._stage(portions)
         # Rows that pointed at nothing before the run come back as they were, where the engine can
         # let them.
@@ -136,7 +136,7 @@ class _Restoration:
             self.plan = plan = self._look(stages)
         self.life.shown = True
         if not self._is_in_part:
-            self.gone = sum(part.standing.absent for part in plan.parts if not part.is_change)
+            self.gone = plan.traces.left
         self.answers.show_plan(plan)
         if plan.refusals:
             return self._result(Outcome.STOPPED, tell(plan.refusals[0]), Refused.status)
@@ -288,7 +288,7 @@ class _Restoration:
             "rows": plan.rows,
             "whole": not self._is_in_part,
             "gone_before": self.gone,
-            "gone_after": max(0, self.gone - plan.inserted),
+            "gone_after": max(0, self.gone - plan.wiped),
             "transaction": self.database.find_transaction(),
             "dropped_indexes": [name for _, name in self._find_indexes()],
             "outcome": IN_DOUBT,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yeldro.core.database.connection import Database
-from yeldro.core.model.action import Action
+from yeldro.core.restore.traces import Traces, find_proving, find_traces
 from yeldro.errors import ArchiveFailed
 from yeldro.store.archive_reader import ArchiveReader
 from yeldro.store.run_record import IN_DOUBT, RunRecord, now
@@ -25,13 +25,16 @@ def settle(database: Database, record: RunRecord) -> str:
     if lag := database.find_lag():
         return f"this server cannot tell, because {lag}"
     # Looked up before the server is asked: an archive that cannot be read must end it either way.
-    gone, rows = count_gone(database, record)
+    traces = find_run_traces(database, record)
+    gone, rows = traces.left, traces.rows
     if record.outcome == IN_DOUBT:
         ending = database.find_ending(str(record.facts.get("transaction") or ""))
         if ending is None and not rows:
             return "without an archive nobody can tell"
         # Somebody has changed the table since. A guess would be believed, so there is none.
         if ending is None and 0 < gone < rows:
+            if traces.cleared:
+                return f"{gone:,} of its {rows:,} rows are as it cleared them, and the others not"
             return (
                 f"{gone:,} of its {rows:,} archived rows are gone from their tables, and the "
                 "others are there"
@@ -54,8 +57,8 @@ def _settle_restorations(database: Database, record: RunRecord, gone: int, rows:
         before = one.get("gone_before", rows)
         if ending is None and one["gone_after"] < gone < before:
             return (
-                f"{gone:,} of {rows:,} archived rows are gone, of which a restore was to bring "
-                "back some"
+                f"{gone:,} of {rows:,} archived rows are gone, or clear, of which a restore was to "
+                "bring back some"
             )
         committed = ending if ending is not None else gone <= one["gone_after"]
         settled.append({**one, "outcome": "committed" if committed else "rolled-back"})
@@ -68,25 +71,17 @@ def check_finished(source: ArchiveReader) -> None:
         raise ArchiveFailed(f"The archive {source.path} is damaged: it was never finished.")
 
 
-def count_gone(database: Database, record: RunRecord) -> tuple[int, int]:
-    """How many of the archived rows that the run deleted are not in their tables, and how many
-    there were.
-
-    (0, 0) where none were kept. ArchiveFailed where what was kept cannot be read.
-    """
+def find_run_traces(database: Database, record: RunRecord) -> Traces:
+    """What of a run shows in its tables, as far as its archive tells. ArchiveFailed where what was
+    kept cannot be read."""
     if not record.facts["archive"]:
-        return 0, 0
+        return Traces(0, 0)
     source = ArchiveReader(record.archive)
     try:
         check_finished(source)
-        portions = source.portions(database.schema)
-        stages = [
-            database.archive.stage(portion, source)
-            for portion in portions
-            if portion.action is Action.DELETE
-        ]
+        portions = find_proving(source.portions(database.schema))
+        stages = [database.archive.stage(portion, source) for portion in portions]
         with looking(database):
-            standings = [database.archive.stand(stage) for stage in stages]
+            return find_traces([(one.portion, database.archive.stand(one)) for one in stages])
     finally:
         source.close()
-    return sum(one.absent for one in standings), sum(one.rows for one in standings)

@@ -5,7 +5,7 @@ from __future__ import annotations
 RESTORE = {
     "restore.index": ("The unique index {name} of {table}, which the run added, is dropped first."),
     "restore.found-gone": (
-        "The record says that the run was rolled back, but {rows:,} of its rows are gone."
+        "The record says that the run was rolled back, but {rows:,} of its rows are gone or clear."
     ),
     "restore.altered": (
         "Rows of {table} are not as before the run in {columns}; that is left alone."

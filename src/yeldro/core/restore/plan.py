@@ -12,6 +12,7 @@ from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
 from yeldro.core.model.schema import Reference, Table, overlaps
+from yeldro.core.restore.traces import Traces, find_proving, find_traces
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -63,8 +64,19 @@ class RestorePlan:
         return sum(part.to_do - part.again for part in self.parts)
 
     @property
-    def inserted(self) -> int:
-        return sum(part.to_do for part in self.parts if not part.is_change)
+    def traces(self) -> Traces:
+        """What of the run shows."""
+        return find_traces([(part.stage.portion, part.standing) for part in self._proving])
+
+    @property
+    def wiped(self) -> int:
+        """How many of these traces are not there afterwards."""
+        return sum(part.to_do for part in self._proving)
+
+    @property
+    def _proving(self) -> list[RestorePart]:
+        known = find_proving([part.stage.portion for part in self.parts])
+        return [part for part in self.parts if part.stage.portion in known]
 
     def figures(self) -> list[tuple[int, Standing]]:
         return [(part.stage.portion.number, part.standing) for part in self.parts]

@@ -1,0 +1,32 @@
+"""What of a run shows in its tables: rows that it deleted and that are not there, or, where it
+deleted none, rows that are as it cleared them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from yeldro.core.database.archive_format import Portion, Standing
+from yeldro.core.model.action import Action
+
+
+@dataclass(frozen=True, slots=True)
+class Traces:
+    """Of `rows` of a run, `left` show that it was committed, and was not taken back."""
+
+    left: int
+    rows: int
+    cleared: bool = False
+
+
+def find_proving(portions: Sequence[Portion]) -> list[Portion]:
+    """The rows that can tell. A row that was cleared and then deleted would tell nothing."""
+    deleted = [one for one in portions if one.action is Action.DELETE]
+    return deleted or [one for one in portions if one.action is Action.CLEAR]
+
+
+def find_traces(found: Sequence[tuple[Portion, Standing]]) -> Traces:
+    """What shows of rows that can tell."""
+    cleared = any(portion.action is Action.CLEAR for portion, _ in found)
+    left = [standing.back if cleared else standing.absent for _, standing in found]
+    return Traces(sum(left), sum(standing.rows for _, standing in found), cleared)
