@@ -185,6 +185,14 @@ SPECIAL: list[tuple[str, list[str], str, int, str]] = [
      "INSERT INTO parted VALUES (1, 1, 'a'), (2, 1, 'b'), (3, 2, 'c')"], "parted --where 'id < 3' --columns k", 0, "2"),
     ("sqlite postgresql", ["CREATE TABLE bare (a VARCHAR(9), b INTEGER)", "INSERT INTO bare VALUES ('x', 1), ('x', 1), ('y', 2)"],
      "bare --where 'b = 1' --columns a", 0, "2"),
+    ("sqlite postgresql", ["CREATE TABLE w (n VARCHAR(9) UNIQUE, p VARCHAR(9) REFERENCES w (n) ON UPDATE SET NULL)",
+     "INSERT INTO w VALUES ('a', NULL), ('b', 'a')"], "w --all-rows --columns n", 3, "nobody could tell"),
+    ("mariadb", ["CREATE TABLE w (id INTEGER PRIMARY KEY, j BIT(5) DEFAULT b'101')", "INSERT INTO w VALUES (1, b'1'), (2, b'101')"],
+     "w --all-rows --columns j --to default", 0, "1 of the 2"),
+    ("sqlite", ["CREATE TABLE w (id INTEGER PRIMARY KEY, j INTEGER DEFAULT '1')", "INSERT INTO w VALUES (1, 7), (2, 1)"],
+     "w --all-rows --columns j --to default", 0, "1 of the 2"),
+    ("sqlite postgresql mariadb", ["CREATE VIEW v AS SELECT id, note AS k, k AS twice FROM t"], "v --where \"k = 'a'\" --columns note",
+     0, "Committed"),
     ("mariadb", ["CREATE TABLE bare (a VARCHAR(9), b INTEGER)", "INSERT INTO bare VALUES ('x', 1), ('x', 1), ('y', 2)"],
      "bare --where 'b = 1' --columns a", 2, "nothing tells them apart"),
     ("mariadb", ["ALTER TABLE t ADD seen TIMESTAMP NULL DEFAULT CURRENT_TIMESTAMP ON UPDATE CURRENT_TIMESTAMP",
@@ -232,6 +240,9 @@ def test_what_the_engines_have_of_their_own(
         assert rows(server, table) == before
         return
     assert rows(server, table) != before
+    if table in ("t", "p"):
+        part = yeldro("restore", "last", "--key", "1", "--yes")
+        assert (part.status, "1 row" in part.out or " 1 " in part.out) == (0, True), part.err
     back = yeldro("restore", "last", "--yes")
     assert (back.status, rows(server, table)) == (0, before), back.out + back.err
 

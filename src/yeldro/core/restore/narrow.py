@@ -18,7 +18,8 @@ def narrow(database: Database, stages: Sequence[Stage], root: Table, listed: Sto
     Returns how many rows of `root` these are.
     """
     kept = {stage.portion.number: database.archive.make_staged_set(stage) for stage in stages}
-    back = [stage for stage in stages if stage.portion.action is Action.DELETE]
+    own = (Action.DELETE, Action.CLEAR)
+    back = [stage for stage in stages if stage.portion.action in own]
     chosen = 0
     for stage in back:
         if stage.table is root:

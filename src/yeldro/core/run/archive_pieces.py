@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
@@ -70,12 +70,25 @@ def find_unkept(database: Database, reach: Reach, left_out: LeftOut) -> Iterator
 
 def _find_entangled(reach: Reach) -> Iterator[str]:
     """Tables of which nobody could bring rows back, because each may be one of several."""
+    altered = _find_altered(reach)
     for table, changes in _count_changes(reach).items():
-        if changes > 1 and not table.lasting_keys:
+        if changes > 1 and not any(
+            set(key).isdisjoint(altered[table]) for key in table.lasting_keys
+        ):
             yield (
                 f"{table.label} has no key, and {changes} changes touch it: nobody could tell "
                 "which was whose."
             )
+
+
+def _find_altered(reach: Reach) -> defaultdict[Table, set[str]]:
+    """The columns of rows that stay in which any change of a run leaves other values."""
+    altered = defaultdict[Table, set[str]](set)
+    for detachment in reach.detached:
+        altered[detachment.reference.child].update(detachment.treatment.columns)
+    for change in reach.changes:
+        altered[change.table].update(change.columns)
+    return altered
 
 
 def _count_changes(reach: Reach) -> Counter[Table]:
@@ -92,9 +105,12 @@ def find_pieces(
     """
     pieces: list[Piece] = []
 
+    altered = _find_altered(reach)
+
     def add(keys: KeySet, rows: int, changed: tuple[str, ...], **more: Any) -> None:
         columns = _find_kept(keys.table, left_out)
-        key = find_lasting_key(database, keys, changed)
+        # Of a row that stays, another change may take what it would be told by.
+        key = find_lasting_key(database, keys, (*changed, *altered[keys.table]) if changed else ())
         number = earlier + len(pieces) + 1
         alike = None if key else database.archive.count_alike(keys, columns)
         portion = Portion(

@@ -8,7 +8,14 @@ import re
 import pymysql
 import sqlalchemy as sa
 
-from yeldro.errors import BadStatement, DatabaseFailed, NotAllowed, TookTooLong, YeldroError
+from yeldro.errors import (
+    BadStatement,
+    ConstraintBroken,
+    DatabaseFailed,
+    NotAllowed,
+    TookTooLong,
+    YeldroError,
+)
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _MESSAGES = {
@@ -19,8 +26,14 @@ _MESSAGES = {
     1290: "The server is read-only.",
     1317: "The statement was cancelled.",
     1644: "A trigger or function refused with an error of its own.",
-    1451: "The database refused: other rows still reference rows that were to go.",
-    1452: "The database refused: a reference would point at nothing.",
+}
+_CONSTRAINTS = {
+    1048: "a column that may not be NULL would be",
+    1062: "a row would be like another one in what is unique",
+    1451: "other rows still reference rows that were to go",
+    1452: "a reference would point at nothing",
+    1526: "there is no partition for a value",
+    4025: "a CHECK constraint would be broken",
 }
 _TOO_LONG = 1969
 _UNCHANGED = "Nothing was changed. Preview again, or let --wait be longer."
@@ -58,6 +71,10 @@ def translate(error: BaseException) -> YeldroError:
         return TookTooLong("The statement took longer than the server allows.", _UNCHANGED)
     if code in _MESSAGES:
         return DatabaseFailed(_MESSAGES[code], _UNCHANGED)
+    if code in _CONSTRAINTS:
+        return ConstraintBroken(
+            f"The database refused: {_CONSTRAINTS[code]}.", "Nothing was changed. Preview again."
+        )
     if code in _LOST or isinstance(error, pymysql.err.InterfaceError):
         return DatabaseFailed(
             "The connection to the server was lost.", "What was not committed was rolled back."

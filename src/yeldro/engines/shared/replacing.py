@@ -373,7 +373,20 @@ class SqlReplacing(SqlPart, ABC):
         same = self._is_as(table, tuple(values), cleared)
         wanted = rows.where(self._statements.has_identity(keys), sa.not_(same))
         # They were locked when they were matched.
-        return self._database.fill(images, self._statements.fill_plain(images, wanted))
+        found = self._database.fill(images, self._statements.fill_plain(images, wanted))
+        if self._statements.holding or set(values.values()) == {"NULL"}:
+            return found
+        # A default is written in another form than the column holds it: '1' for 1.
+        return found - self._leave_unchanged(images, tuple(values))
+
+    def _leave_unchanged(self, images: StoredKeys, columns: Sequence[str]) -> int:
+        """Take the rows out that hold their new values already. Returns how many."""
+        clause = self._statements.key_table(images)
+        new = dict(zip(columns, self._statements.new_columns(images, columns), strict=True))
+        same = self._is_as(images.table, columns, new)
+        there = sa.exists().select_from(self._statements.table(images.table))
+        unchanged = there.where(self._is_own(images), same).correlate(clause)
+        return self._gate.run(sa.delete(clause).where(unchanged)).rowcount
 
     def _is_as(
         self, table: Table, columns: Sequence[str], cells: Mapping[str, sa.ColumnElement[Any]]
