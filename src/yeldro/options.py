@@ -556,6 +556,9 @@ class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptio
     ask_last: bool = option(
         Kind.FLAG, Group.RUNNING, "", "Ask with the tally in hand, before the commit."
     )
+    recount: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "Count again what the database proves, too."
+    )
     leave_out: tuple[str, ...] = option(
         Kind.NAMES, Group.COPY, "COLS", "Columns, or TABLE.COLUMN, that the copy goes without."
     )

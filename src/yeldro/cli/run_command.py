@@ -50,7 +50,9 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
         raise UsageError("--ask-last excludes --yes and --rehearse.")
     verb = "clear" if command.kind == "clear" else "delete"
     asks = check_consent(options, verb)
-    manner = running.Manner(options.rehearse, asks and not options.ask_last, options.ask_last)
+    manner = running.Manner(
+        options.rehearse, asks and not options.ask_last, options.ask_last, options.recount
+    )
     place = place or find_database(options.db)
     protected = find_protection(options, place, asks=asks)
     person = Person(screen, place.title, _warn_of_copy(options, verb), protected)

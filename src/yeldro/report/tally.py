@@ -52,13 +52,14 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
     def cells(line: Line) -> list[object]:
         more = [_count(getattr(line, optional[title])) for title in used]
         verdict = Text("yes", style="green") if line.balanced else Text("no", style="bold red")
-        return [line.table.label, line.before, _count(line.expected), *more, line.after, verdict]
+        proved = "by the engine" if line.by_engine else "counted"
+        found = [*more, line.after, verdict, Text(proved, style="dim")]
+        return [line.table.label, line.before, _count(line.expected), *found]
 
     numbers = ("before", "expected", *used, "after")
     yield Text(f"\n{title}", style="bold")
-    yield render_grid(
-        ("table", *numbers, "balanced"), [cells(line) for line in tally.lines], right=numbers
-    )
+    titles = ("table", *numbers, "balanced", "proved")
+    yield render_grid(titles, [cells(line) for line in tally.lines], right=numbers)
 
 
 def _count(number: int) -> Text:

@@ -37,6 +37,7 @@ class LineFacts(TypedDict):
     inserted_by_triggers: int
     after: int
     balanced: bool
+    by_engine: NotRequired[bool]
 
 
 class GoneFacts(TypedDict):
@@ -170,6 +171,7 @@ def describe_tally(tally: Tally) -> list[LineFacts]:
             "inserted_by_triggers": line.inserted_by_triggers,
             "after": line.after,
             "balanced": line.balanced,
+            "by_engine": line.by_engine,
         }
         for line in tally.lines
     ]

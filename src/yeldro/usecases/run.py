@@ -42,12 +42,13 @@ AGAIN = "Preview again."
 @dataclass(frozen=True, slots=True)
 class Manner:
     """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to
-    ask.
+    ask; `recount` counts again what the database proves.
     """
 
     rehearse: bool = False
     ask_first: bool = True
     ask_last: bool = False
+    recount: bool = False
 
 
 def delete(
@@ -309,9 +310,8 @@ class _Run:
         self.keeper.keep(found)
         if job.selection.truncate and not self.database.abilities.rolls_back_truncate:
             self.keeper.pass_the_point_of_no_return()
-        tally = run_plan(
-            self.database, make_plan(found.reach, [scan.reference for scan in found.scanned])
-        )
+        plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
+        tally = run_plan(self.database, plan, recount=self.manner.recount)
         self.done.append(StepAccount(found, tally))
         fault = (
             f"The tally does not balance: {tally.fault}"

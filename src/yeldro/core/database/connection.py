@@ -215,6 +215,11 @@ class Database(Looking, Protocol):
         ...
 
     # Checking
+    def keeps(self, reference: Reference) -> bool:
+        """Whether the database checks an enforced reference while rows go, so that it refuses to
+        leave any that point at nothing; not where its checks were off, or wait for the commit."""
+        ...
+
     def count_present(self, keys: KeySet) -> int:
         """How many rows of a key set are in their table now."""
         ...

@@ -209,7 +209,7 @@ class Reference:
     `set_columns` are the columns that the declared SET NULL or SET DEFAULT touches. `operators` are
     those by which the engine compares each pair of columns, the referred one first, as they stand
     in a statement; () where these are plain equal signs. `match_full`: either all of its columns
-    are NULL, or none.
+    are NULL, or none. One that is checked `late` is checked at the commit.
     """
 
     name: str
@@ -225,6 +225,7 @@ class Reference:
     operators: tuple[str, ...] = ()
     match_full: bool = False
     on_update: ReferentialAction = ReferentialAction.NO_ACTION
+    late: bool = False
 
     def __str__(self) -> str:
         return f"{_end(self.child, self.columns)} -> {_end(self.parent, self.referred)}"

@@ -3,7 +3,6 @@ commits nothing."""
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 
 from yeldro.core.database.abilities import Effect
@@ -15,37 +14,45 @@ from yeldro.core.model.schema import Table
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.plan import Plan, Step, Verb
 from yeldro.core.run.proof import (
+    Counted,
+    Done,
     TableAccount,
     find_causes,
     find_dangling,
     find_replaced,
     find_strangers,
     find_unknown,
+    find_vouched,
     may_insert,
 )
 from yeldro.core.run.tally import Tally
 
 
-def run_plan(database: Database, plan: Plan) -> Tally:
+def run_plan(database: Database, plan: Plan, *, recount: bool = False) -> Tally:
     """Perform every step on the frozen keys, then prove what happened. The caller commits only a
-    balanced tally."""
+    balanced tally.
+
+    What the database itself proves is not counted again, unless a `recount` is asked for.
+    """
     reach = plan.reach
     # What triggers may write to is asked before anything runs, so that those tables are counted
     # before, too.
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     database.announce(Phase.CHECKING, reach.selection.table.label, None)
-    before = {table: database.count_rows(table) for table in _touched(reach, effects)}
+    before = {table: _count_rows(database, reach, table) for table in _touched(reach, effects)}
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
     # Without an index the engine would look through a large table for each deleted row.
     for reference in plan.scanned:
         database.build_index(reference)
-    explained = _perform_all(database, plan)
+    done = _perform_all(database, plan)
+    explained = done.changed
     # Deferred references must fail now, inside the proof, and not in the COMMIT after it.
     database.force_checks()
     changed = database.find_changes().since(start)
     # A table that nothing of ours is in can still have lost what its rows point at.
-    dangling = find_dangling(database, reach)
+    counted = Counted(database, everything=recount)
+    dangling = find_dangling(database, reach, counted)
     for table in dangling:
         before.setdefault(table, database.count_rows(table))
     # Only the engine noticed these: their count before is worked out backwards.
@@ -54,10 +61,13 @@ def run_plan(database: Database, plan: Plan) -> Tally:
         before[table] = database.count_rows(table) - mine.inserted + mine.deleted
     # An index of ours must not outlive the run, nor count among its changes.
     database.drop_indexes()
+    vouched = set() if recount else find_vouched(database, reach, changed, done, effects)
     lines = []
     for table, rows in before.items():
         database.announce(Phase.CHECKING, table.label, None)
         account = TableAccount(database, reach, table, changed)
+        account.is_vouched = table in vouched
+        account.was_counted = table in counted.tables
         line = account.make_line(rows, dangling.get(table, 0), may_insert(effects, table))
         explained[table] += account.explain(line)
         lines.append(line)
@@ -81,13 +91,18 @@ def _find_odd(
             yield table.label
 
 
-def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
-    """Perform the steps, up to one that does not do what it should. Returns the rows unlinked and
-    detached by table.
+def _count_rows(database: Database, reach: Reach, table: Table) -> int:
+    """The rows of the selection's own table were counted in this transaction when it was looked
+    at."""
+    return reach.table_rows if table is reach.selection.table else database.count_rows(table)
+
+
+def _perform_all(database: Database, plan: Plan) -> Done:
+    """Perform the steps, up to one that does not do what it should.
 
     Every detaching statement touches its rows once, even where two of them touch the same row.
     """
-    changed: Counter[Table] = Counter()
+    found = Done()
     deleted = [step.keys for step in plan.steps if step.verb is Verb.DELETE]
     # Rows that reference each other for ever go in one statement, after everything else.
     together = deleted if plan.reach.late else []
@@ -95,15 +110,14 @@ def _perform_all(database: Database, plan: Plan) -> Counter[Table]:
         if step.verb is Verb.DELETE and together:
             continue
         done = _perform(database, step)
-        if step.verb is not Verb.DELETE:
-            changed[step.table] += done
+        (found.deleted if step.verb is Verb.DELETE else found.changed)[step.table] += done
         if step.rows is not None and done != step.rows:
             # Something resists: the account says what, before the database refuses a later step.
-            return changed
+            return found
     if together:
         database.announce(Phase.DELETING, together[0].table.label, None)
         database.delete_together(together)
-    return changed
+    return found
 
 
 def _perform(database: Database, step: Step) -> int:

@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
 
 from yeldro.core.database.abilities import Effect
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import DependentRows, KeySet, Mark, WholeTable
-from yeldro.core.model.schema import Table
+from yeldro.core.model.key_set import AlikeRows, DependentRows, KeySet, Mark, WholeTable
+from yeldro.core.model.schema import Reference, ReferentialAction, Table
 from yeldro.core.reach.reach import Change, Reach
 from yeldro.core.run.tally import Line
 
@@ -48,16 +49,88 @@ def may_insert(effects: Iterable[Effect], table: Table) -> bool:
     return any(effect.table is table and effect.verb == "insert" for effect in effects)
 
 
-def find_dangling(database: Database, reach: Reach) -> dict[Table, int]:
+@dataclass(slots=True)
+class Done:
+    """How many rows the statements of a run touched, as the database said to each, by table: those
+    that it deleted, and those that it changed."""
+
+    deleted: Counter[Table] = field(default_factory=Counter)
+    changed: Counter[Table] = field(default_factory=Counter)
+
+
+class Counted:
+    """The tables into which references were looked for, because the database proves nothing of
+    them, or because `everything` is counted."""
+
+    def __init__(self, database: Database, *, everything: bool) -> None:
+        self.database = database
+        self.everything = everything
+        self.tables: set[Table] = set()
+
+    def must_look(self, reference: Reference) -> bool:
+        """Whether the database may have let rows point at nothing."""
+        proven = _is_proven(self.database, reference) and not self.everything
+        if not proven:
+            self.tables.update((reference.parent, reference.child))
+        return not proven
+
+
+def _is_proven(database: Database, reference: Reference) -> bool:
+    """Whether no row can point at one that is gone through a reference: the database checks it
+    while rows go, and nothing can have kept it from that.
+
+    Where its rule does something to the rows, what runs for each of them may let it do nothing.
+    """
+    if not (reference.declared and reference.enforced and database.keeps(reference)):
+        return False
+    acts = reference.on_delete not in (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
+    return not (acts and _runs_triggers(database, reference.child))
+
+
+def _runs_triggers(database: Database, table: Table) -> bool:
+    """Whether a trigger or a rule of a table, or of one of its partitions, may do something."""
+    names = {table.name, *table.parts}
+    found = [database.schema.by_name[name] for name in names if name in database.schema.by_name]
+    return any(trigger.enabled for one in found for trigger in one.triggers)
+
+
+def find_vouched(
+    database: Database, reach: Reach, changed: Changes, done: Done, effects: Sequence[Effect]
+) -> set[Table]:
+    """The tables of which the database's own counts say all there is to say: nothing but our
+    statements touched them, each touched what it should, and no trigger was there to falsify it."""
+    tables = {part.table for part in reach.parts}
+    odd = any(isinstance(keys, WholeTable | AlikeRows) for keys, _ in reach.deleted)
+    free = {table for table in tables if not _runs_triggers(database, table)}
+    if odd or effects or reach.late:
+        return set()
+    wanted = Counter[Table]()
+    for keys, rows in reach.deleted:
+        wanted[keys.table] += rows
+    right = {table for table in free if done.deleted[table] == wanted[table]}
+    if changed.tables is not None:
+        counts = {table: changed.of(table) for table in right}
+        return {
+            table
+            for table, one in counts.items()
+            if (one.deleted, one.inserted) == (wanted[table], 0)
+        }
+    # Counted in total only: then nothing else may have happened anywhere.
+    touched = done.deleted + done.changed
+    total = sum(rows * table.weight for table, rows in touched.items())
+    return right if right == tables and total == changed.total else set()
+
+
+def find_dangling(database: Database, reach: Reach, counted: Counted) -> dict[Table, int]:
     """The tables with rows that point at a row that is gone, over every reference that the run
-    could have broken."""
+    could have broken and that the database does not prove to be whole."""
     found: Counter[Table] = Counter()
     fills = [change for change in reach.changes if change.action is Action.FILL]
     handed_over = {name for change in fills for name in change.columns}
     for keys, _ in reach.deleted:
         for reference in database.schema.incoming(keys.table):
             # The engine itself cannot say what such a reference points at.
-            if reference.broken:
+            if reference.broken or not counted.must_look(reference):
                 continue
             database.announce(Phase.CHECKING, reference.child.label, None)
             # A value that a kept row took over from a row that goes is still there.
@@ -99,17 +172,22 @@ class TableAccount:
         self.table = table
         self.counted = changed.of(table) if changed.tables is not None else None
         self.crossing = self._count_crossing()
+        self.is_vouched = self.was_counted = False
         self.deleted = [(keys, rows) for keys, rows in reach.deleted if keys.table is table]
 
     def make_line(self, before: int, dangling: int, may_insert: bool) -> Line:
         """The line of the table. `dangling` of its rows point at a row that is gone."""
         to_delete = sum(rows for _, rows in self.deleted)
-        deleted = sum(self._count_gone(keys, rows, dangling) for keys, rows in self.deleted)
+        deleted = to_delete
+        if not self.is_vouched:
+            deleted = sum(self._count_gone(keys, rows, dangling) for keys, rows in self.deleted)
         to_detach = self._count_expected(Action.DETACH)
         to_fill, to_clear = map(self._count_expected, (Action.FILL, Action.CLEAR))
         to_move, moved, undetached = self._look_at_moves()
         undetached += self._count_attached()
-        after = self.database.count_rows(self.table)
+        after = before - deleted
+        if not self.is_vouched:
+            after = self.database.count_rows(self.table)
         inserted = 0
         if self.counted:
             # The engine counts by table, so what triggers inserted needs no guess.
@@ -133,6 +211,7 @@ class TableAccount:
             filled=to_fill - self._count_undone(Action.FILL),
             to_clear=to_clear,
             cleared=to_clear - self._count_undone(Action.CLEAR),
+            by_engine=self.is_vouched and not self.was_counted,
         )
 
     def explain(self, line: Line) -> int:

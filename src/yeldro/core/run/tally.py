@@ -38,13 +38,17 @@ class Line:
     to_clear: int = 0
     cleared: int = 0
     differing: tuple[str, ...] = ()
+    by_engine: bool = False
+    """Whether the database itself proves what became of the table, so that nothing was counted
+    again."""
 
     def plus(self, later: Line) -> Line:
         """The same table after a later step too. What differed is that of the first."""
-        apart = ("table", "before", "after", "differing")
+        apart = ("table", "before", "after", "differing", "by_engine")
         names = [one.name for one in fields(Line) if one.name not in apart]
         sums = {name: getattr(self, name) + getattr(later, name) for name in names}
-        return replace(self, after=later.after, **sums)
+        by_engine = self.by_engine and later.by_engine
+        return replace(self, after=later.after, by_engine=by_engine, **sums)
 
     @property
     def expected(self) -> int:

@@ -329,6 +329,9 @@ class MariadbDatabase(SqlDatabase):
     def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
         return rows - self.gate.number(self.statements.count_leveled(reference, keys))
 
+    def keeps(self, reference: Reference) -> bool:
+        return not self._unsure
+
     def count_left(self, reference: Reference, parents: KeySet) -> int:
         """Where the engine keeps the reference nobody can have added a row, so a plain read, which
         is faster, does."""

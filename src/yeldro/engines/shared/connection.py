@@ -666,6 +666,9 @@ class SqlDatabase(ABC):
 
     # Checking
 
+    def keeps(self, reference: Reference) -> bool:
+        return not reference.late
+
     def count_present(self, keys: KeySet) -> int:
         return self.gate.number(self.statements.count_present(keys))
 

@@ -100,7 +100,9 @@ def read_schema(gate: Gate) -> Schema:
         if kind in ("table", "view")
     ]
     tables = [replace(table, specials=tuple(specials[table.name.name.lower()])) for table in tables]
-    return Schema(tuple(tables), tuple(_references(tables, _by_table(gate, _REFERENCES))))
+    # No pragma tells which reference it is.
+    late = {name for name, kind, _, sql in objects if kind == "table" and "DEFERR" in sql.upper()}
+    return Schema(tuple(tables), tuple(_references(tables, _by_table(gate, _REFERENCES), late)))
 
 
 def _read_special(sql: str, columns: set[str]) -> Unique | None:
@@ -268,10 +270,13 @@ def _row_number(columns: Iterable[Column]) -> str:
 
 
 def _references(
-    tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]]
+    tables: list[Table], rows: defaultdict[str, list[tuple[Any, ...]]], late: set[str]
 ) -> Iterable[Reference]:
-    """SQLite matches the names of tables and columns without case; `REFERENCES p` alone means p's
-    primary key."""
+    """`late` are the tables whose references may be checked at the commit.
+
+    SQLite matches the names of tables and columns without case; `REFERENCES p` alone means p's
+    primary key.
+    """
     by_name = {table.name.name.lower(): table for table in tables}
     for child in tables:
         groups: defaultdict[int, list[tuple[Any, ...]]] = defaultdict(list)
@@ -296,6 +301,7 @@ def _references(
                 columns,
                 _fault(parent, parent_name, columns, referred),
                 on_update=ReferentialAction(updating),
+                late=child.name.name in late,
             )
 
 

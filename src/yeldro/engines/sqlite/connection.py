@@ -80,6 +80,9 @@ class SqliteDatabase(SqlDatabase):
     _deadline = math.inf
     """When a statement must have ended, by the clock that never goes back."""
 
+    _waits = False
+    """Whether references are only checked at the commit of this transaction."""
+
     # Other rules act row by row, in the order in which one statement happens to delete
     # (https://www.sqlite.org/foreignkeys.html, section 4.3); RESTRICT waits like NO ACTION once
     # checks are deferred.
@@ -177,11 +180,19 @@ class SqliteDatabase(SqlDatabase):
         return ["PRAGMA foreign_keys = ON", "PRAGMA recursive_triggers = OFF"]
 
     def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
+        self._waits = False
         if mode is Mode.READ:
             self.gate.run_text("BEGIN")
             self.raw.set_authorizer(deny_changes)
         else:
             self.gate.run_text("BEGIN IMMEDIATE", Kind.PLAIN)
+
+    def _defer_checks(self) -> None:
+        self._waits = True
+        self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
+
+    def keeps(self, reference: Reference) -> bool:
+        return not (self._waits or reference.late)
 
     def _commit(self) -> None:
         self.raw.set_authorizer(None)
@@ -315,7 +326,7 @@ class SqliteDatabase(SqlDatabase):
             reference.is_self and reference.on_delete is ReferentialAction.RESTRICT
             for reference in outgoing
         ):
-            self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
+            self._defer_checks()
         # Rows that could not be pointed at themselves, because they have NULL where they would be
         # pointed at: nothing depends on them, so they go first.
         stuck = [
@@ -370,7 +381,7 @@ class SqliteDatabase(SqlDatabase):
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the cycle may run ahead, so the total is
         what counts."""
-        self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
+        self._defer_checks()
         before = self.raw.total_changes
         for keys in key_sets:
             self.delete(keys)
