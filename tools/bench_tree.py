@@ -108,6 +108,7 @@ def by_statements(server: Server, statements: list[str]) -> float:
         cursor = connection.cursor()
         if server.engine == "sqlite":
             cursor.execute("PRAGMA foreign_keys = ON")
+            cursor.execute("PRAGMA synchronous = FULL")  # tests do without
         cursor.execute("BEGIN IMMEDIATE" if server.engine == "sqlite" else "BEGIN")
         start = time.perf_counter()
         for statement in statements:
