@@ -58,7 +58,7 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
 
     numbers = ("before", "expected", *used, "after")
     yield Text(f"\n{title}", style="bold")
-    titles = ("table", *numbers, "balanced", "proved")
+    titles = ("table", *numbers, "balanced", "proof")
     yield render_grid(titles, [cells(line) for line in tally.lines], right=numbers)
 
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from yeldro.core.database.abilities import Effect
-from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
@@ -99,32 +99,53 @@ def find_vouched(
 ) -> set[Table]:
     """The tables of which the database's own counts say all there is to say: nothing but our
     statements touched them, each touched what it should, and no trigger was there to falsify it."""
-    tables = {part.table for part in reach.parts}
-    odd = any(isinstance(keys, WholeTable | AlikeRows) for keys, _ in reach.deleted)
-    free = {table for table in tables if not _runs_triggers(database, table)}
-    if odd or effects or reach.late:
+    if effects or reach.late or _has_unnamed_rows(reach):
         return set()
-    wanted = Counter[Table]()
-    for keys, rows in reach.deleted:
-        wanted[keys.table] += rows
+    tables = {part.table for part in reach.parts}
+    free = {table for table in tables if not _runs_triggers(database, table)}
+    wanted = _count_wanted(reach)
     right = {table for table in free if done.deleted[table] == wanted[table]}
     if changed.tables is not None:
-        counts = {table: changed.of(table) for table in right}
-        return {
-            table
-            for table, one in counts.items()
-            if (one.deleted, one.inserted) == (wanted[table], 0)
-        }
+        return {table for table in right if _is_counted_so(changed.of(table), wanted[table])}
     # Counted in total only: then nothing else may have happened anywhere.
     touched = done.deleted + done.changed
     total = sum(rows * table.weight for table, rows in touched.items())
     return right if right == tables and total == changed.total else set()
 
 
+def _has_unnamed_rows(reach: Reach) -> bool:
+    """Whether rows go that no key names one by one."""
+    return any(isinstance(keys, WholeTable | AlikeRows) for keys, _ in reach.deleted)
+
+
+def _is_counted_so(counted: TableChanges, wanted: int) -> bool:
+    return (counted.inserted, counted.deleted) == (0, wanted)
+
+
+def _count_wanted(reach: Reach) -> Counter[Table]:
+    """How many rows of each table are to go."""
+    wanted = Counter[Table]()
+    for keys, rows in reach.deleted:
+        wanted[keys.table] += rows
+    return wanted
+
+
 def find_dangling(database: Database, reach: Reach, counted: Counted) -> dict[Table, int]:
     """The tables with rows that point at a row that is gone, over every reference that the run
     could have broken and that the database does not prove to be whole."""
     found: Counter[Table] = Counter()
+    lost = [pair for change in reach.changes for pair in _find_lost(database, change)]
+    for table, rows in [*_find_left(database, reach, counted), *lost]:
+        found[table] += rows
+    for detachment in reach.detached:
+        if detachment.treatment.to_default:
+            rows = database.count_dangling(detachment.reference, detachment.keys)
+            found[detachment.reference.child] += rows
+    return {table: rows for table, rows in found.items() if rows}
+
+
+def _find_left(database: Database, reach: Reach, counted: Counted) -> Iterator[tuple[Table, int]]:
+    """The rows that point at one that is gone."""
     fills = [change for change in reach.changes if change.action is Action.FILL]
     handed_over = {name for change in fills for name in change.columns}
     for keys, _ in reach.deleted:
@@ -136,15 +157,7 @@ def find_dangling(database: Database, reach: Reach, counted: Counted) -> dict[Ta
             # A value that a kept row took over from a row that goes is still there.
             is_kept = bool(handed_over & set(reference.referred))
             count = database.count_lost if is_kept else database.count_left
-            found[reference.child] += count(reference, keys)
-    for detachment in reach.detached:
-        if detachment.treatment.to_default:
-            rows = database.count_dangling(detachment.reference, detachment.keys)
-            found[detachment.reference.child] += rows
-    for change in reach.changes:
-        for table, rows in _find_lost(database, change):
-            found[table] += rows
-    return {table: rows for table, rows in found.items() if rows}
+            yield reference.child, count(reference, keys)
 
 
 def _find_lost(database: Database, change: Change) -> Iterator[tuple[Table, int]]:
