@@ -632,6 +632,7 @@ class PreviewOptions(CsvOptions, RowsOptions):
         "COLS",
         "As clear would: remove only what these hold.",
         flag="--clear",
+        typed=True,
         completes="columns",
     )
     to: str = option(
@@ -640,6 +641,7 @@ class PreviewOptions(CsvOptions, RowsOptions):
         "WHAT",
         "With --clear, what they hold then:",
         default="null",
+        typed=True,
         choices=("null", "blank", "default"),
     )
 

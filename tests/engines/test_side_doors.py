@@ -68,6 +68,11 @@ POSTGRESQL = [
      "AFTER DELETE ON weirs FOR EACH ROW EXECUTE FUNCTION f(); ALTER TABLE weirs DISABLE TRIGGER USER;"
      " ALTER TABLE gates DISABLE TRIGGER ALL; ALTER TABLE weirs ENABLE TRIGGER USER; CREATE TRIGGER u"
      " AFTER UPDATE ON weirs"), 3, "reference a row that is gone"),
+    (function("INSERT INTO gates VALUES (OLD.id + 80, OLD.id);").format(
+     "AFTER DELETE ON weirs FOR EACH ROW EXECUTE FUNCTION f(); DO 'DECLARE n text; BEGIN FOR n IN SELECT tgname"
+     " FROM pg_trigger WHERE tgrelid = ''gates''::regclass LOOP EXECUTE"
+     " format(''ALTER TABLE gates ENABLE REPLICA TRIGGER %I'', n); END LOOP; END';"
+     " CREATE TRIGGER u AFTER UPDATE ON weirs"), 3, "reference a row that is gone"),
 ]  # fmt: skip
 MARIADB = [
     (f"CREATE TRIGGER t AFTER DELETE ON weirs FOR EACH ROW {ELSEWHERE[:-1]}", 3,

@@ -113,4 +113,4 @@ def _offer(column: Column) -> str:
     ways = ["--to null"] if column.nullable else []
     ways += ["--to blank"] if _takes_blank(column) else []
     ways += ["--to default"] if has_default(column) else []
-    return f"{' or '.join(ways)} would do." if ways else "Leave it out of --columns."
+    return f"{' or '.join(ways)} would do." if ways else "Leave it out."

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from yeldro.core.database.connection import Database
 from yeldro.core.findings.finding import Finding, Way
@@ -60,7 +61,7 @@ def find_in_contents(
     for (name, purpose), (test, count) in met.items():
         if purpose == "blank" and (name, "null") in met:
             found = fact("finding.blank", column=name, rows=count, nulls=met[name, "null"][1])
-            yield _show(table, count, found, test)
+            yield _show(table, count, found, test, columns=(name,))
         elif purpose not in ("null", "blank", *DAY_FORMS):
             found = fact(
                 "finding.mixed", column=name, type=test.column.type, kind=purpose, rows=count
@@ -81,5 +82,5 @@ def _find_other_forms(table: Table, forms: Sequence[tuple[Test, int]]) -> Iterat
         yield _show(table, count, fact("finding.days", rows=count, **about), test)
 
 
-def _show(table: Table, rows: int, found: Fact, test: Test) -> Finding:
-    return Finding(rows, found, Way("preview", table, {"where": (test.text,)}))
+def _show(table: Table, rows: int, found: Fact, test: Test, **more: Any) -> Finding:
+    return Finding(rows, found, Way("preview", table, {"where": (test.text,), **more}))

@@ -82,7 +82,7 @@ SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.
   CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END,
   k.convalidated,
   EXISTS (SELECT 1 FROM copies AS o JOIN pg_trigger AS g ON g.tgconstraint = o.oid
-    WHERE o.own = k.oid AND g.tgenabled = 'D'),
+    WHERE o.own = k.oid AND g.tgenabled IN ('D', 'R')),
   ARRAY(SELECT 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
     FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid =
     e.oid ORDER BY place),
