@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -69,6 +70,17 @@ def test_a_trigger(yeldro: Yeldro, weirs: Path, trigger: str, status: int, said:
     result = yeldro("delete", "weirs", "--where", "id < 3", "--yes", "--db", "weirs.db")
     assert (result.status, said in result.out + result.err) == (status, True), result
     assert (digest(weirs) == before) == (status != 0)
+
+
+def test_what_is_checked_at_the_commit_is_looked_for_before(yeldro: Yeldro, tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "late.db")) as connection:
+        connection.executescript(
+            SCHEMA.replace("ON DELETE CASCADE", "ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED")
+            + "CREATE TRIGGER t AFTER DELETE ON weirs BEGIN"
+            " INSERT INTO gates VALUES (old.id + 90, old.id); END;"
+        )
+    done = yeldro("delete", "weirs", "--where", "id < 3", "--yes", "--db", "late.db")
+    assert (done.status, "reference a row that is gone" in done.err) == (3, True), done.err
 
 
 def test_a_deep_tree_of_cascades_goes_whole(yeldro: Yeldro, tmp_path: Path) -> None:
