@@ -44,6 +44,10 @@ class MariadbRanking(ServerSpelling):
         members = JsonTable(groups.c.ids).table_valued("c0", name=self._statements.own("members"))
         return groups.join(members, sa.true()), [members.c.c0, groups.c.grp, groups.c.size]
 
+    def _starts_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        first = sa.func.ord(cell)
+        return sa.not_(first.between(sa.literal_column("33"), sa.literal_column("126")))
+
     def is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         signs = "".join(f"\\\\x{{{ord(sign):x}}}" for sign in WHITE)
         pattern: sa.ColumnElement[str] = sa.literal_column(f"'[^{signs}]'")

@@ -114,6 +114,11 @@ class PostgresqlRanking(ServerSpelling):
         members = sa.union_all(*found, others).subquery(self._statements.own("members"))
         return members, [members.c.c0, members.c.grp, members.c.size]
 
+    def _starts_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        """By its bytes, of which those of other signs are larger than those of ASCII."""
+        text = sa.collate(sa.cast(cell, sa.Text), "C")
+        return sa.or_(text < sa.literal_column("'!'"), text > sa.literal_column("'~'"))
+
     def is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         return sa.func.btrim(sa.cast(cell, sa.Text), WHITE) == sa.literal_column("''")
 

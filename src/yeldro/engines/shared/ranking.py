@@ -131,7 +131,8 @@ class SqlRanking(SqlPart, ABC):
             )
             family = ranking.table.column(one.column).family if one.column else Family.OTHER
             is_text = family in (Family.TEXT, Family.OTHER)
-            found.append((cell.is_not(None), *([sa.not_(self.is_white(raw))] if is_text else [])))
+            texts = [sa.not_(self._is_blank_text(raw))] if is_text else []
+            found.append((cell.is_not(None), *texts))
         return found
 
     def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
@@ -146,6 +147,15 @@ class SqlRanking(SqlPart, ABC):
         rows = rows.where(*self._statements.is_selected(ranking.grouping.selection))
         nulls, blanks = map(int, self._gate.run(rows).one())
         return nulls, blanks
+
+    def _is_blank_text(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        """The same, fast: of hardly any text more than the first letter is looked at."""
+        return sa.and_(self._starts_white(cell), self.is_white(cell))
+
+    @abstractmethod
+    def _starts_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        """Whether a text may begin with white space, or be empty; not where it begins with a sign
+        of ASCII that one can see."""
 
     @abstractmethod
     def is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -252,7 +262,7 @@ class SqlRanking(SqlPart, ABC):
 
     def _is_blank(self, cell: sa.ColumnElement[Any], family: Family) -> sa.ColumnElement[bool]:
         nothing = cell.is_(None)
-        return sa.or_(nothing, self.is_white(cell)) if family is Family.TEXT else nothing
+        return sa.or_(nothing, self._is_blank_text(cell)) if family is Family.TEXT else nothing
 
     # Looking at groups
 

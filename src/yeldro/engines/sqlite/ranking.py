@@ -41,6 +41,10 @@ class SqliteRanking(SqlRanking):
         )
         return groups.join(members, sa.true()), [members.c.value, groups.c.grp, groups.c.size]
 
+    def _starts_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        first = sa.func.coalesce(sa.func.unicode(cell), sa.literal_column("0"))
+        return sa.not_(first.between(sa.literal_column("33"), sa.literal_column("126")))
+
     def is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         is_text = sa.func.typeof(cell) == sa.literal_column("'text'")
         return sa.and_(is_text, sa.func.trim(cell, WHITE) == sa.literal_column("''"))
