@@ -80,7 +80,19 @@ def test_what_is_checked_at_the_commit_is_looked_for_before(yeldro: Yeldro, tmp_
             " INSERT INTO gates VALUES (old.id + 90, old.id); END;"
         )
     done = yeldro("delete", "weirs", "--where", "id < 3", "--yes", "--db", "late.db")
-    assert (done.status, "reference a row that is gone" in done.err) == (3, True), done.err
+    assert (done.status, "the likely cause is the trigger t" in done.err) == (3, True), done.err
+
+
+def test_a_row_that_is_replaced_by_one_that_is_detached(yeldro: Yeldro, tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "replaced.db")) as connection:
+        connection.executescript(
+            "CREATE TABLE weirs (id INTEGER PRIMARY KEY);"
+            "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER DEFAULT 3"
+            " UNIQUE ON CONFLICT REPLACE REFERENCES weirs ON DELETE SET DEFAULT);"
+            "INSERT INTO weirs VALUES (1), (3); INSERT INTO gates VALUES (1, 1), (2, 3);"
+        )
+    done = yeldro("delete", "weirs", "--key", "1", "--yes", "--db", "replaced.db")
+    assert (done.status, "gates: 2 rows should be left, there is 1" in done.err) == (3, True), done
 
 
 def test_a_deep_tree_of_cascades_goes_whole(yeldro: Yeldro, tmp_path: Path) -> None:

@@ -38,7 +38,7 @@ WATCHED, SLEEPING = (
         (GATES, {"enforced": False}, True, True),
         (GATES, {"declared": False}, True, True),
         (GATES, {}, False, True),
-        (WATCHED, {}, True, False),
+        (WATCHED, {}, True, True),
         (WATCHED, {"on_delete": RULE.CASCADE}, True, True),
         (WATCHED, {"on_delete": RULE.SET_NULL}, True, True),
         (SLEEPING, {"on_delete": RULE.CASCADE}, True, False),

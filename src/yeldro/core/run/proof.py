@@ -13,7 +13,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import AlikeRows, DependentRows, KeySet, Mark, WholeTable
-from yeldro.core.model.schema import Reference, ReferentialAction, Table
+from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Change, Reach
 from yeldro.core.run.tally import Line
 
@@ -77,14 +77,11 @@ class Counted:
 
 def _is_proven(database: Database, reference: Reference) -> bool:
     """Whether no row can point at one that is gone through a reference: the database checks it
-    while rows go, and nothing can have kept it from that.
-
-    Where its rule does something to the rows, what runs for each of them may let it do nothing.
-    """
+    while rows go, and nothing can have kept it from that. What runs for each of the rows may let
+    them stay, or add others."""
     if not (reference.declared and reference.enforced and database.keeps(reference)):
         return False
-    acts = reference.on_delete not in (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
-    return not (acts and _runs_triggers(database, reference.child))
+    return not _runs_triggers(database, reference.child)
 
 
 def _runs_triggers(database: Database, table: Table) -> bool:
@@ -107,10 +104,12 @@ def find_vouched(
     right = {table for table in free if done.deleted[table] == wanted[table]}
     if changed.tables is not None:
         return {table for table in right if _is_counted_so(changed.of(table), wanted[table])}
-    # Counted in total only: then nothing else may have happened anywhere.
+    # Counted in total only: then nothing else may have happened anywhere. A row that another one
+    # replaces as it changes (ON CONFLICT REPLACE) is in no count.
     touched = done.deleted + done.changed
     total = sum(rows * table.weight for table, rows in touched.items())
-    return right if right == tables and total == changed.total else set()
+    agrees = right == tables and total == changed.total
+    return {table for table in right if agrees and not done.changed[table]}
 
 
 def _has_unnamed_rows(reach: Reach) -> bool:
