@@ -57,6 +57,12 @@ class Done:
     deleted: Counter[Table] = field(default_factory=Counter)
     changed: Counter[Table] = field(default_factory=Counter)
 
+    @property
+    def total(self) -> int:
+        """As a database counts that counts in total only."""
+        touched = self.deleted + self.changed
+        return sum(rows * table.weight for table, rows in touched.items())
+
 
 class Counted:
     """The tables into which references were looked for, because the database proves nothing of
@@ -96,7 +102,7 @@ def find_vouched(
 ) -> set[Table]:
     """The tables of which the database's own counts say all there is to say: nothing but our
     statements touched them, each touched what it should, and no trigger was there to falsify it."""
-    if effects or reach.late or _has_unnamed_rows(reach):
+    if effects or _has_unnamed_rows(reach):
         return set()
     tables = {part.table for part in reach.parts}
     free = {table for table in tables if not _runs_triggers(database, table)}
@@ -106,15 +112,14 @@ def find_vouched(
         return {table for table in right if _is_counted_so(changed.of(table), wanted[table])}
     # Counted in total only: then nothing else may have happened anywhere. A row that another one
     # replaces as it changes (ON CONFLICT REPLACE) is in no count.
-    touched = done.deleted + done.changed
-    total = sum(rows * table.weight for table, rows in touched.items())
-    agrees = right == tables and total == changed.total
+    agrees = right == tables and done.total == changed.total
     return {table for table in right if agrees and not done.changed[table]}
 
 
 def _has_unnamed_rows(reach: Reach) -> bool:
-    """Whether rows go that no key names one by one."""
-    return any(isinstance(keys, WholeTable | AlikeRows) for keys, _ in reach.deleted)
+    """Whether rows go of which no statement of their own tells how many they were."""
+    unnamed = any(isinstance(keys, WholeTable | AlikeRows) for keys, _ in reach.deleted)
+    return unnamed or bool(reach.late)
 
 
 def _is_counted_so(counted: TableChanges, wanted: int) -> bool:
