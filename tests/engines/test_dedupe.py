@@ -61,6 +61,7 @@ CASES: list[tuple[list[str], str, int, str, dict[str, Any] | str]] = [
     (["CREATE TABLE ponds (id INTEGER PRIMARY KEY, name VARCHAR(9), a INTEGER, b INTEGER, UNIQUE (a, b))",
      "INSERT INTO ponds VALUES (1, 'fen', NULL, 1), (2, 'fen', 5, 2), (3, 'mere', 5, 1)"],
      "ponds --same name --keep 'lowest id' --fill", 3, "blocks this (filled in, a, b would not be unique any more)", START),
+    ([], "weirs --same name --keep 'newest depth'", 0, "Committed", {"SELECT id FROM weirs ORDER BY id": [(1, ), (3, )]}),
     # What depends on a surplus row
     (["INSERT INTO gates VALUES (4, 2, NULL, 1)"], "weirs --same name --keep fullest", 3,
      "moved, they would have the same weir_id, slot as another row); --dependents gates=delete would allow", START),
