@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TypeVar
+
 from yeldro.cli.person import Person
 from yeldro.cli.request import (
     make_line,
@@ -12,6 +15,7 @@ from yeldro.cli.request import (
 from yeldro.cli.run_command import Command, run_command
 from yeldro.cli.saving import check_seal, save_cleanup
 from yeldro.core.database.connection import Database
+from yeldro.core.reach.request import Request
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.selection.selection import read_selection
 from yeldro.errors import UsageError
@@ -19,37 +23,37 @@ from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
+AnyRequest = TypeVar("AnyRequest", bound=Request)
+
 
 def run_deletion(options: DeletionOptions) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
-    check_seal(options)
-
-    def work(
-        database: Database, manner: running.Manner, person: Person, keeping: Keeping
-    ) -> RunResult:
-        request = read_request(database, options, no_rollback=options.no_rollback)
-        if options.save:
-            selection = read_selection(request.asked, database.schema, database.dialect)
-            save_cleanup(options, selection, database)
-        return running.delete(database, request, manner, person, keeping)
-
-    return run_command(Command("delete", options, make_line("delete", options)), work)
+    return _run_rows("delete", options, read_request, running.delete)
 
 
 def run_clearing(options: ClearOptions) -> int:
     """The same for what the rows hold in some columns."""
+    return _run_rows("clear", options, read_clear_request, running.clear)
+
+
+def _run_rows(
+    name: str,
+    options: DeletionOptions | ClearOptions,
+    read: Callable[..., AnyRequest],
+    act: Callable[[Database, AnyRequest, running.Manner, Person, Keeping], RunResult],
+) -> int:
     check_seal(options)
 
     def work(
         database: Database, manner: running.Manner, person: Person, keeping: Keeping
     ) -> RunResult:
-        request = read_clear_request(database, options, no_rollback=options.no_rollback)
+        request = read(database, options, no_rollback=options.no_rollback)
         if options.save:
             selection = read_selection(request.asked, database.schema, database.dialect)
             save_cleanup(options, selection, database)
-        return running.clear(database, request, manner, person, keeping)
+        return act(database, request, manner, person, keeping)
 
-    return run_command(Command("clear", options, make_line("clear", options)), work)
+    return run_command(Command(name, options, make_line(name, options)), work)
 
 
 def run_dedupe(options: DedupeOptions) -> int:
