@@ -11,5 +11,5 @@ from tests.servers import Server
 
 def test_nothing_hostile_breaks_it(server: Server, tmp_path: Path) -> None:
     fuzz = Fuzz(server, tmp_path, seed=15)
-    fuzz.go_on(8)
-    assert fuzz.tried > 5
+    for _ in range(20):
+        fuzz.attack()  # says itself what broke
