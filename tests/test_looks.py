@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import io
+import os
 import shlex
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -15,7 +17,7 @@ from rich.cells import cell_len
 from rich.console import Console, RenderableType
 
 from tests.conftest import Yeldro
-from yeldro.cli import request, waiting
+from yeldro.cli import connect, waiting
 from yeldro.cli.request import quote_word
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.plural import percent
@@ -114,7 +116,7 @@ def test_every_phase_is_told(yeldro: Yeldro, gauges: Path, monkeypatch: pytest.M
             told.append(phase.name)
             assert waiting.describe_phase(phase, label, rows)
 
-    monkeypatch.setattr(request, "LINE", Ear())
+    monkeypatch.setattr(connect, "LINE", Ear())
     for line, wanted in PHASES:
         told.clear()
         assert yeldro(*line).status in (0, 3)
@@ -159,3 +161,28 @@ def test_an_overview_fits_the_screen() -> None:
     assert folded.count("\n") < 40
     shown = sum(f"  t{n} " in folded for n in range(150))
     assert f"(and {150 - shown} more tables: --all shows them" in folded
+
+
+@pytest.mark.parametrize(
+    ("command", "spared"),
+    [
+        ("survey", "sqlglot yeldro.core.run.execute yeldro.engines.sqlite.archive"),
+        ("preview readings --key 1", "sqlglot tomlkit yeldro.engines.sqlite.archive"),
+        ("preview readings --where id=1", "tomlkit psycopg pymysql yeldro.core.review.verdict"),
+        ("history", "sqlalchemy sqlglot"),
+    ],
+)
+def test_a_command_imports_what_it_needs(gauges: Path, command: str, spared: str) -> None:
+    code = (
+        "import sys; from yeldro.cli.command_line import run_command_line as run\n"
+        f"status = run({command.split()!r})\n"
+        f"print('too much:', sorted({set(spared.split())!r} & sys.modules.keys()), status)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code],
+        cwd=gauges.parent,
+        env={**os.environ, "YELDRO_DB": str(gauges)},
+        capture_output=True,
+        text=True,
+    )
+    assert "too much: [] 0" in done.stdout, done.stdout + done.stderr

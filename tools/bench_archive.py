@@ -16,7 +16,8 @@ from pathlib import Path
 
 from tests.servers import Server
 
-from tools.bench_tree import HAND, SERIES, Report, Stopwatch, build, by_statements, engines, ours
+from tools.bench_tree import HAND, SERIES, Stopwatch, build, by_statements, engines, ours
+from tools.figures import Figure, Figures
 from yeldro.core.database.connection import Database
 from yeldro.core.reach.request import Request
 from yeldro.core.restore.plan import RestorePlan
@@ -129,46 +130,42 @@ def by_executemany(server: Server, share: int) -> float:
     return taken * share
 
 
-def bench_archive(report: Report, parents: int) -> bool:
+def bench_archive(figures: Figures, parents: int) -> bool:
     met = True
     rows = parents * 5 // 2
     for server in engines():
         folder = Path(tempfile.mkdtemp())
-        fill(server, rows)
-        bare, name = baseline(server, folder)
-        many = by_executemany(server, 10)
         keeping = Keeping(folder, facts={"kind": "delete", "asked": "", "address": ""})
-        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-        deleted = timed(server, partial(delete, keeping))
-        record = find_record(folder, "last")
-        archived = json.loads((record.folder / "run.json").read_text())["seconds"]["archive"]
-        restored = timed(server, partial(restore, record))
-        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - memory
-        archive_bar, restore_bar = BARS[server.engine]
-        met = report(f"{server.engine}: archive", archived / bare, archive_bar, name) and met
-        faster = many / restored
-        met = (
-            report(
-                f"{server.engine}: restore",
-                restored / many,
-                1 / restore_bar,
-                f"executemany, {faster:.1f} x faster",
-            )
-            and met
-        )
-        sys.stdout.write(
-            f"  {rows:,} rows: {name} {bare:.2f} s, archive {archived:.2f} s, whole run "
-            f"{deleted:.2f} s, restore {restored:.2f} s, client memory +{memory / 1024:.1f} MiB\n"
-        )
+        # Once with few rows, so that what is imported meanwhile is there before memory is measured.
+        fill(server, 1000)
+        timed(server, partial(delete, keeping))
+        timed(server, partial(restore, find_record(folder, "last")))
+        fill(server, rows)
+        bare, many, archived, restored = [], [], [], []
+        start, grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, 0
+        for _ in range(3):
+            timed(server, partial(delete, keeping))
+            record = find_record(folder, "last")
+            facts = json.loads((record.folder / "run.json").read_text())
+            archived.append(facts["seconds"]["archive"])
+            restored.append(timed(server, partial(restore, record)))
+            # Before a baseline that holds rows.
+            grown = grown or resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - start
+            taken, name = baseline(server, folder)
+            bare.append(taken)
+            many.append(by_executemany(server, 10))
+        archive_bar, faster = BARS[server.engine]
+        met &= figures.compare("archive", server.engine, archived, {name: (bare, archive_bar)})
+        others = {"executemany": (many, 1 / faster)}
+        met &= figures.compare("restore", server.engine, restored, others)
+        met &= figures.add(Figure("archive, memory", server.engine, grown / 1024, 16, "MiB"))
         build(server, parents, cascade=False)
-        hand = by_statements(server, HAND[server.engine])
-        taken, _ = ours(server, keeping=keeping)
-        met = (
-            report(
-                f"{server.engine}: tree with the archive", taken / hand, 1.6, "by hand, without one"
-            )
-            and met
-        )
+        hand, mine = [], []
+        for _ in range(3):
+            hand.append(by_statements(server, HAND[server.engine]))
+            mine.append(ours(server, keeping=keeping)[0])
+        others = {"hand, without a copy": (hand, 1.6)}
+        met &= figures.compare("tree, archived", server.engine, mine, others)
     return met
 
 

@@ -1,4 +1,4 @@
-"""Removing duplicates against the textbook window statement: 2,000,000 rows, a fifth of them
+"""Removing duplicates against the textbook window statement: 1,000,000 rows, a fifth of them
 surplus, by two texts; alone, and with a row of another table depending on each surplus one."""
 
 from __future__ import annotations
@@ -11,12 +11,13 @@ from contextlib import closing
 import sqlalchemy as sa
 from tests.servers import Server
 
-from tools.bench_tree import SERIES, Report, Stopwatch, _Clock, by_statements, engines
+from tools.bench_tree import SERIES, Stopwatch, _Clock, by_statements, engines
+from tools.figures import Figure, Figures
 from yeldro.core.duplicates.request import DuplicatesRequest, read_duplicates
 from yeldro.core.selection.selection import Asked
 from yeldro.usecases import run as running
 
-ROWS = 2_000_000
+ROWS = 1_000_000
 BARS = {"sqlite": 0.7, "postgresql": 0.5, "mariadb": 0.5}
 _RANKED = "SELECT id, ROW_NUMBER() OVER (PARTITION BY place, taken ORDER BY id) AS n FROM marks"
 _PAIRED = (
@@ -112,7 +113,7 @@ def _ours(server: Server, clock: _Clock) -> tuple[float, int]:
     return answers.taken, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
 
 
-def bench_duplicates(report: Report, rows: int = ROWS) -> bool:
+def bench_duplicates(figures: Figures, rows: int = ROWS) -> bool:
     """All engines; returns whether every bar was met."""
     met = True
     for server in engines():
@@ -120,7 +121,7 @@ def bench_duplicates(report: Report, rows: int = ROWS) -> bool:
             _build(server, rows, notes)
             by_hand = (MOVING if notes else WINDOW)[server.engine]
             hand, mine, grown, clocks = [], [], 0, []
-            for _ in range(2):
+            for _ in range(3):
                 if notes and server.engine == "mariadb":
                     by_hand = ["DROP TEMPORARY TABLE IF EXISTS k", *MOVING["mariadb"]]
                 hand.append(by_statements(server, by_hand))
@@ -128,9 +129,9 @@ def bench_duplicates(report: Report, rows: int = ROWS) -> bool:
                 taken, growth = _ours(server, clocks[-1])
                 mine.append(taken)
                 grown = max(grown, growth)
-            what = f"{server.engine} duplicates{' with dependents' if notes else ''}"
-            sys.stdout.write(f"{what}: window {min(hand):.2f} s, ours {min(mine):.2f} s\n")
-            sys.stdout.write(f"    of ours: {clocks[mine.index(min(mine))]}\n")
-            met &= report(what, min(mine) / min(hand), BARS[server.engine], "window")
-            met &= report(f"{server.engine} client memory", grown / 1024, 16, "MiB")
+            job = f"duplicates{' with dependents' if notes else ''}"
+            others = {"window": (hand, BARS[server.engine])}
+            spent = [one.spent for one in clocks]
+            met &= figures.compare(job, server.engine, mine, others, spent)
+            met &= figures.add(Figure(f"{job}, memory", server.engine, grown / 1024, 16, "MiB"))
     return met

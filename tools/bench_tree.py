@@ -21,6 +21,7 @@ from typing import Any
 import sqlalchemy as sa
 from tests.servers import ENGINES, Server, served
 
+from tools.figures import Figure, Figures
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.preview import Preview
@@ -31,9 +32,10 @@ from yeldro.errors import DatabaseFailed
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
-Report = Callable[[str, float, float, str], bool]
-
 PARENTS = 200_000
+# Parents of a tree with 20 million rows.
+LARGE = 1_250_000
+_TURNS = 5
 SERIES = {
     "sqlite": "(WITH RECURSIVE s (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {0}) "
     "SELECT n FROM s)",
@@ -184,11 +186,6 @@ class _Clock:
     def after(self, _: Any, __: Any, statement: str, *___: Any) -> None:
         self.spent[_purpose(statement)] += time.perf_counter() - self.start
 
-    def __str__(self) -> str:
-        return ", ".join(
-            f"{purpose} {seconds:.2f} s" for purpose, seconds in sorted(self.spent.items())
-        )
-
 
 def _purpose(statement: str) -> str:
     if statement.startswith("SELECT count"):
@@ -197,50 +194,61 @@ def _purpose(statement: str) -> str:
             if "WHERE" in statement
             else "counts of whole tables"
         )
-    kinds = {"INSERT": "keys", "ANALYZE": "keys", "DELETE": "deletes"}
+    kinds = {"INSERT": "keys", "CREATE": "keys", "ANALYZE": "keys", "DELETE": "deletes"}
     return kinds.get(statement.split()[0], "the rest")
 
 
-def bench_tree(report: Report, parents: int = PARENTS) -> bool:
+def bench_tree(figures: Figures, parents: int = PARENTS) -> bool:
     """All engines; returns whether every bar was met."""
     met = True
     bars = {"sqlite": 1.0, "postgresql": 1.7, "mariadb": 1.4}
     for server in engines():
         build(server, parents, cascade=True)
-        best: dict[str, list[float]] = {"hand": [], "cascade": [], "ours": []}
-        grown = 0
+        hand, cascade, mine, grown = [], [], [], 0
         clocks = []
-        for _ in range(3):
-            best["hand"].append(by_statements(server, HAND[server.engine]))
-            best["cascade"].append(by_statements(server, ["DELETE FROM basins WHERE batch = 3"]))
+        for _ in range(_TURNS):
+            hand.append(by_statements(server, HAND[server.engine]))
+            cascade.append(by_statements(server, ["DELETE FROM basins WHERE batch = 3"]))
             clocks.append(_Clock())
             taken, growth = ours(server, clocks[-1])
-            best["ours"].append(taken)
+            mine.append(taken)
             grown = max(grown, growth)
-        hand, cascade, mine = (min(best[way]) for way in ("hand", "cascade", "ours"))
-        sys.stdout.write(
-            f"{server.engine}: hand {hand:.2f} s, cascade {cascade:.2f} s, ours {mine:.2f} s\n"
-        )
-        sys.stdout.write(f"    of ours: {clocks[best['ours'].index(mine)]}\n")
-        met &= report(f"{server.engine} tree", mine / hand, 1.15, "hand")
-        met &= report(f"{server.engine} tree", mine / cascade, bars[server.engine], "cascade")
-        met &= report(f"{server.engine} client memory", grown / 1024, 16, "MiB")
+        others = {"hand": (hand, 1.15), "cascade": (cascade, bars[server.engine])}
+        met &= figures.compare("tree", server.engine, mine, others, [one.spent for one in clocks])
+        met &= figures.add(Figure("tree, memory", server.engine, grown / 1024, 16, "MiB"))
     return met
 
 
-def bench_growth(report: Report, parents: int = PARENTS) -> bool:
+def bench_growth(figures: Figures, parents: int = PARENTS) -> bool:
     """Ten times the rows."""
     met = True
     for server in engines():
         taken = []
         for size in (parents // 10, parents):
             build(server, size, cascade=False)
-            taken.append(min(ours(server)[0] for _ in range(3)))
-        met &= report(f"{server.engine} growth", taken[1] / taken[0], 11, "a tenth of the rows")
+            taken.append([ours(server)[0] for _ in range(3)])
+        others = {"a tenth of the rows": (taken[0], 11.0)}
+        met &= figures.compare("growth", server.engine, taken[1], others)
     return met
 
 
-def bench_unindexed(report: Report, parents: int = PARENTS) -> bool:
+def bench_large(figures: Figures, parents: int = LARGE) -> bool:
+    """20 million rows: the time of each row against that of 2 million, and the memory of the
+    client."""
+    met = True
+    for server in engines():
+        each = []
+        for size in (parents // 10, parents):
+            build(server, size, cascade=False)
+            taken, grown = ours(server)
+            each.append(taken / size)
+        others = {"2 million": ([each[0]], 1.2)}
+        met &= figures.compare("20 million, a row", server.engine, [each[1]], others)
+        met &= figures.add(Figure("20 million, memory", server.engine, grown / 1024, 16, "MiB"))
+    return met
+
+
+def bench_unindexed(figures: Figures, parents: int = PARENTS) -> bool:
     """Reference columns without an index, against building them by hand first."""
     columns = (("gauges", "basin_id"), ("levels", "gauge_id"))
     made = [f"CREATE INDEX by_{column} ON {table} ({column})" for table, column in columns]
@@ -248,20 +256,21 @@ def bench_unindexed(report: Report, parents: int = PARENTS) -> bool:
     met = True
     for server in engines(["postgresql", "sqlite"]):
         build(server, parents, cascade=False, indexed=False)
-        hand = min(by_statements(server, [*made, *HAND[server.engine], *dropped]) for _ in range(2))
-        clock = _Clock()
-        mine = min(ours(server, clock)[0] for _ in range(2))
-        sys.stdout.write(
-            f"{server.engine}: hand {hand:.2f} s, ours {mine:.2f} s; of two of ours: {clock}\n"
-        )
-        met &= report(f"{server.engine} without indexes", mine / hand, 1.3, "indexes by hand")
+        hand, mine, clocks = [], [], []
+        for _ in range(3):
+            hand.append(by_statements(server, [*made, *HAND[server.engine], *dropped]))
+            clocks.append(_Clock())
+            mine.append(ours(server, clocks[-1])[0])
+        others = {"indexes by hand": (hand, 1.3)}
+        spent = [one.spent for one in clocks]
+        met &= figures.compare("tree without indexes", server.engine, mine, others, spent)
     return met
 
 
 DRIVERS = {"sqlite": "sqlite", "postgresql": "postgresql+psycopg", "mariadb": "mysql+pymysql"}
 
 
-def bench_catalogue(report: Report) -> bool:
+def bench_catalogue(figures: Figures) -> bool:
     """150 tables with references and indexes, against SQLAlchemy's own reflection."""
     met = True
     bars = {"sqlite": 0.15, "postgresql": 0.3, "mariadb": 0.65}
@@ -281,16 +290,15 @@ def bench_catalogue(report: Report) -> bool:
         # On a connection as the driver makes it: reflection does not expect our settings.
         plain = sa.create_engine(sa.URL.create(DRIVERS[server.engine]), creator=server.connect)
         with plain.connect() as connection, closing(server.open()) as database:
-            reflected = min(_timed(_reflect, connection) for _ in range(5))
             writer = getattr(database, "gate").writer  # noqa: B009
             gate = Gate(connection, lambda error: DatabaseFailed(str(error)), lambda: True, writer)
-            read = min(
-                _timed(reader.read_schema, gate, *more.get(server.engine, [])) for _ in range(5)
-            )
+            reflected, read = [], []
+            for _ in range(_TURNS):
+                reflected.append(_timed(_reflect, connection))
+                read.append(_timed(reader.read_schema, gate, *more.get(server.engine, [])))
         plain.dispose()
-        met &= report(
-            f"{server.engine} catalogue", read / reflected, bars[server.engine], "get_multi_*"
-        )
+        others = {"get_multi_*": (reflected, bars[server.engine])}
+        met &= figures.compare("catalogue of 150 tables", server.engine, read, others)
     return met
 
 

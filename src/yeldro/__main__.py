@@ -1,5 +1,6 @@
 """The entry point. `--version` and `--help` are answered before anything heavy is imported."""
 
+import gc
 import sys
 
 from yeldro import __version__
@@ -13,6 +14,8 @@ def main() -> None:
     if sys.argv[1:] in (["--help"], ["-h"]):
         sys.stdout.write(render_overview())
         return
+    # Imports leave nothing to collect. `cli.connect` turns it on again.
+    gc.disable()
     try:
         import signal
 
@@ -26,6 +29,8 @@ def main() -> None:
     except KeyboardInterrupt:  # before a command began, or again while it told of the first one
         sys.stderr.write("Interrupted.\n")
         status = 130
+    # What is left goes with the process.
+    gc.freeze()
     sys.exit(status)
 
 

@@ -55,7 +55,7 @@ class Kind(Enum):
 SEVERAL = frozenset({Kind.TEXTS, Kind.NAMES, Kind.RULES})
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
 class Option:
     """One option of one command.
 
@@ -154,7 +154,7 @@ def find_lines(kind: type) -> Mapping[Group, tuple[Option, ...]]:
     return {group: listed for group, listed in groups.items() if listed}
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DatabaseOptions:
     """Of every command that opens a database."""
 
@@ -174,7 +174,7 @@ class DatabaseOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class CsvOptions(DatabaseOptions):
     """Of those whose result can be written as CSV too. It comes first among the bases, or it
     decides nothing."""
@@ -189,7 +189,7 @@ class CsvOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class TableOptions(DatabaseOptions):
     """Of those that look at rows of one table which meet conditions."""
 
@@ -211,7 +211,7 @@ class TableOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SelectionOptions(TableOptions):
     """Which rows of a table are meant, in every way in which they can be chosen."""
 
@@ -302,7 +302,7 @@ class SelectionOptions(TableOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SamenessOptions(TableOptions):
     """Which rows of a table are the same, and which of them stays."""
 
@@ -341,7 +341,7 @@ class SamenessOptions(TableOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class CallOptions(DatabaseOptions):
     """Of those that send what a person wrote."""
 
@@ -354,7 +354,7 @@ class CallOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DependentOptions:
     """What happens to the rows that depend on the chosen ones."""
 
@@ -377,7 +377,7 @@ class DependentOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class MovingOptions:
     """What happens to the rows that depend on surplus ones, and to the row that stays."""
 
@@ -408,7 +408,7 @@ class MovingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class EmptyingOptions:
     """What happens to the rows that point at a value which is cleared."""
 
@@ -422,7 +422,7 @@ class EmptyingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class TruncateOptions:
     truncate: bool = option(
         Kind.FLAG,
@@ -435,7 +435,7 @@ class TruncateOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class LimitOptions:
     """What stops a run, or would stop it."""
 
@@ -468,7 +468,7 @@ class LimitOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SampleOptions:
     """Which matched rows are shown."""
 
@@ -492,7 +492,7 @@ class SampleOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ListingOptions:
     """Which groups of duplicates are shown."""
 
@@ -516,7 +516,7 @@ class ListingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ConsentOptions(DatabaseOptions):
     """How a command that changes rows goes on."""
 
@@ -532,14 +532,14 @@ class ConsentOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RecordOptions:
     archive: str | None = option(
         Kind.TEXT, Group.COPY, "DIR", "The folder of the run records; else yeldro-runs."
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class TableCopyOptions:
     """Where copies of the rows are kept in the database itself."""
 
@@ -549,7 +549,7 @@ class TableCopyOptions:
     no_archive: bool = option(Kind.FLAG, Group.COPY, "", "Keep no copy of the rows.")
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptions):
     """Of every command that makes rows go."""
 
@@ -564,7 +564,7 @@ class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptio
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SaveOptions:
     """Writing down what was asked for."""
 
@@ -579,22 +579,22 @@ class SaveOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class MapOptions(SelectionOptions, DependentOptions, CallOptions):
     """yeldro map"""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ChosenOptions(SelectionOptions, LimitOptions, SampleOptions, SaveOptions, CallOptions):
     """What preview, delete and clear have in common: the rows, and what must be so."""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RowsOptions(DependentOptions, TruncateOptions, ChosenOptions):
     """What preview and delete have in common beside."""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ColumnsOptions(EmptyingOptions, ChosenOptions):
     """What is removed from rows that stay."""
 
@@ -617,12 +617,12 @@ class ColumnsOptions(EmptyingOptions, ChosenOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ClearOptions(ColumnsOptions, ChangingOptions):
     """yeldro clear"""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class PreviewOptions(CsvOptions, RowsOptions):
     """yeldro preview"""
 
@@ -653,19 +653,19 @@ class PreviewOptions(CsvOptions, RowsOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DeletionOptions(RowsOptions, ChangingOptions):
     """yeldro delete"""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class GroupsOptions(
     SamenessOptions, MovingOptions, LimitOptions, ListingOptions, SaveOptions, CallOptions
 ):
     """What duplicates and dedupe have in common."""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DuplicatesOptions(CsvOptions, GroupsOptions):
     """yeldro duplicates"""
 
@@ -674,7 +674,7 @@ class DuplicatesOptions(CsvOptions, GroupsOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DedupeOptions(GroupsOptions, ChangingOptions):
     """yeldro dedupe"""
 
@@ -687,7 +687,7 @@ class DedupeOptions(GroupsOptions, ChangingOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class StepOptions:
     """Of the commands that work on a cleanup file."""
 
@@ -700,7 +700,7 @@ class StepOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RunOptions(StepOptions, ChangingOptions):
     """yeldro run"""
 
@@ -718,7 +718,7 @@ class RunOptions(StepOptions, ChangingOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
     """yeldro script"""
 
@@ -736,7 +736,7 @@ class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RestoreOptions(ConsentOptions, RecordOptions):
     """yeldro restore"""
 
@@ -765,7 +765,7 @@ class RestoreOptions(ConsentOptions, RecordOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class HistoryOptions(CsvOptions, RecordOptions):
     """yeldro history"""
 
@@ -779,7 +779,7 @@ class HistoryOptions(CsvOptions, RecordOptions):
     yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SurveyOptions(DatabaseOptions):
     """yeldro survey"""
 
@@ -803,7 +803,7 @@ class SurveyOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ReviewOptions(CallOptions):
     """yeldro review"""
 

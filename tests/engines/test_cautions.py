@@ -13,6 +13,7 @@ from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import UsageError
 from yeldro.usecases import look as workflow
+from yeldro.usecases import survey
 from yeldro.words.tell import tell
 
 TABLES = [
@@ -193,7 +194,7 @@ def test_a_table_that_cannot_roll_back_is_told(server: Server) -> None:
     database = server.open()
     found = {
         one.table.label: [caution.name for caution in one.cautions]
-        for one in workflow.survey(database, [])
+        for one in survey.survey(database, [])
     }
     database.close()
     assert found == {"plain": ["not-transactional"], "safe": []}

@@ -9,7 +9,7 @@ import pytest
 from tests.conftest import Yeldro
 from tests.servers import Server, label
 from yeldro.core.review.verdict import Review
-from yeldro.usecases import look as workflow
+from yeldro.usecases import review as workflow
 from yeldro.words.tell import tell
 
 TABLES = [

@@ -58,6 +58,13 @@ POSTGRESQL = [
     (function(ELSEWHERE).format("AFTER DELETE ON weirs"), 3, "the trigger t on weirs"),
     (function("UPDATE notes SET weir = 9;").format("AFTER DELETE ON gates"), 3, "the trigger t on gates"),
     (function("", "NULL").format("BEFORE DELETE ON gates"), 3, "gates: 3 rows"),
+    (
+        "CREATE TABLE alarms (id INT PRIMARY KEY, weir_id INT REFERENCES weirs ON DELETE CASCADE);"
+        "INSERT INTO alarms VALUES (1, 1);"
+        + function("UPDATE gates SET id = id + 10;").format("AFTER DELETE ON alarms"),
+        3,
+        "gates: 3 rows were to be deleted, 0 are gone",
+    ),
     (function("INSERT INTO weirs (id) VALUES (OLD.id);").format("AFTER DELETE ON weirs"), 3, "weirs: 2 rows"),
     (function("INSERT INTO notes VALUES (OLD.id + 90);").format("AFTER DELETE ON weirs"), 0, ""),
     (function("RAISE 'secret %', OLD.name;").format("BEFORE DELETE ON weirs"), 5, "an error of its own"),

@@ -11,7 +11,7 @@ from tests.property.test_laws import server as server
 from tests.servers import Server
 from yeldro.core.duplicates.request import DuplicatesRequest, Nulls, read_duplicates, split_list
 from yeldro.core.selection.selection import Asked
-from yeldro.usecases import look as workflow
+from yeldro.usecases import duplicates as workflow
 
 Row = tuple[Any, ...]
 NAMES = ("id", "a", "b", "note")

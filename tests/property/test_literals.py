@@ -3,14 +3,20 @@ client does."""
 
 from __future__ import annotations
 
+import re
 from contextlib import closing
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.property.test_laws import server as server
 from tests.servers import Server
+from yeldro.core.database.row_block import RowBlock
+from yeldro.engines.mariadb.values import write_block
+from yeldro.engines.postgresql.archive import make_lines
 from yeldro.engines.shared.literals import write_for_mariadb, write_for_postgresql, write_for_sqlite
+from yeldro.store.copy_text import pack
 
 WRITERS = {
     "sqlite": write_for_sqlite,
@@ -70,3 +76,49 @@ def test_a_literal_is_the_text(server: Server, data: st.DataObject) -> None:
     with closing(server.connect()) as connection, closing(connection.cursor()) as cursor:
         cursor.execute("SELECT x FROM t ORDER BY id")
         assert [row[0] for row in cursor.fetchall()] == texts
+
+
+MARKS = st.sampled_from(["a", '"', "\\", ",", "[", "]", "null", "\t", "\n", "\f", "\v", "\\N", "'"])
+CELLS = st.none() | st.lists(MARKS, max_size=5).map("".join)
+BLOCKS = st.integers(1, 4).flatmap(
+    lambda width: st.lists(st.lists(CELLS, min_size=width, max_size=width), min_size=1, max_size=4)
+)
+ESCAPES = {"b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v"}
+
+
+def plain(text: str) -> str:
+    return re.sub(r"\\(.)", lambda one: ESCAPES.get(one[1], one[1]), text)
+
+
+def read_copy(lines: str) -> list[list[str | None]]:
+    cells = [line.split("\t") for line in lines.split("\n")[:-1]]
+    return [[None if cell == r"\N" else plain(cell) for cell in row] for row in cells]
+
+
+def read_values(text: str) -> list[list[str | None]]:
+    cell = r'NULL|"(?:[^"\\]|\\.)*"'
+    rows = re.findall(rf"\(((?:{cell})(?:,(?:{cell}))*)\)(?:,|$)", text, re.DOTALL)
+    found = [re.findall(cell, row, re.DOTALL) for row in rows]
+    return [[None if one == "NULL" else plain(one[1:-1]) for one in row] for row in found]
+
+
+@given(BLOCKS)
+def test_a_block_of_archived_rows_is_rewritten_as_it_is(rows: list[list[str | None]]) -> None:
+    marks = {"\\": "\\\\"} | {sign: f"\\{name}" for name, sign in ESCAPES.items()}
+    text = "".join(
+        "\t".join(
+            r"\N" if cell is None else "".join(marks.get(sign, sign) for sign in cell)
+            for cell in row
+        )
+        + "\n"
+        for row in rows
+    )
+    block = RowBlock(pack([text.encode()]), Path("rows.sqlite"))
+    assert block.read() == rows
+    assert read_copy(make_lines(block)) == rows
+    values = write_block(block)
+    if values is not None:
+        assert read_values(values) == rows
+    texts = [cell for row in rows for cell in row if cell is not None]
+    unusual = not texts or any({"\f", "\v"} & set(text) for text in texts)
+    assert (values is None) == unusual

@@ -8,12 +8,9 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 
+from yeldro.cli.connect import opened
 from yeldro.cli.place import find_cleanup_database
-from yeldro.cli.request import (
-    opened,
-    read_duplicates_request,
-    read_request,
-)
+from yeldro.cli.request import read_duplicates_request, read_request
 from yeldro.cli.screen import prompt
 from yeldro.cli.steps import make_options, read_limits, read_steps
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step

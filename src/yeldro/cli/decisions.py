@@ -16,7 +16,7 @@ from yeldro.errors import UsageError
 from yeldro.report.spreadsheet import render_line
 from yeldro.store.decision_file import NO, OURS, YES
 from yeldro.store.disk import writing_new
-from yeldro.usecases.look import rows_to_decide
+from yeldro.usecases.duplicates import rows_to_decide
 
 # How a formula of a spreadsheet begins.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")

@@ -5,16 +5,18 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yeldro.cli.request import as_previewed, make_line, read_request
 from yeldro.core.database.connection import Database
 from yeldro.core.model.fact import Fact
 from yeldro.core.reach.reach import Stop
-from yeldro.core.run.preview import Preview
 from yeldro.options import ColumnsOptions, DuplicatesOptions, PreviewOptions
 from yeldro.report.preview import Next
 from yeldro.usecases.look import find_stops
+
+if TYPE_CHECKING:
+    from yeldro.core.run.preview import Preview
 
 # So often more is added: rows that are deleted after all have dependents of their own.
 _ROUNDS = 10

@@ -17,8 +17,9 @@ from yeldro.core.database.connection import Database
 from yeldro.core.run.preview import Preview
 from yeldro.errors import Refused, UsageError
 from yeldro.options import PreviewOptions
-from yeldro.report.documents import Document, make_preview
+from yeldro.report.documents import make_preview
 from yeldro.report.duplicates import make_duplicates
+from yeldro.report.json_text import Document
 from yeldro.report.seal import make_changes, render_changes
 from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.seal_file import find_difference

@@ -6,8 +6,9 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
+from yeldro.cli.connect import opened
 from yeldro.cli.place import confirm_place
-from yeldro.cli.request import full_address, opened
+from yeldro.cli.request import full_address
 from yeldro.core.database.abilities import Mode
 from yeldro.core.model.address import looks_like_address
 from yeldro.errors import UsageError, YeldroError

@@ -2,21 +2,16 @@
 
 from __future__ import annotations
 
-import os
 import re
 import shlex
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import fields, replace
 from pathlib import Path
 
 from yeldro.cli.place import find_records_folder
-from yeldro.cli.screen import Screen
-from yeldro.cli.waiting import LINE
 from yeldro.core.cautions.caution import read_strict
 from yeldro.core.clearing.request import ClearRequest, Emptiness
 from yeldro.core.clearing.rules import CLEARING
-from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.request import (
     DuplicatesRequest,
@@ -30,7 +25,6 @@ from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, read_rules
 from yeldro.core.selection.guards import Guards, read_expected
 from yeldro.core.selection.selection import CHOOSING, Asked
-from yeldro.engines.open import open_database
 from yeldro.errors import UsageError
 from yeldro.options import (
     ChangingOptions,
@@ -49,36 +43,9 @@ from yeldro.options import (
     TableOptions,
     options_of,
 )
-from yeldro.store.config import Place
 from yeldro.store.decision_file import read_decisions
 from yeldro.store.key_file import open_key_file
 from yeldro.store.run_record import Keeping
-
-
-@contextmanager
-def opened(
-    place: Place, mode: Mode, wait: float, allowed: Sequence[str] = ()
-) -> Iterator[Database]:
-    """An open connection, with the references that yeldro.toml adds to the schema.
-
-    `allowed` are functions that conditions may call, whatever they do.
-    """
-    if place.source and not place.address.is_file:
-        raise UsageError(f"{place.source} names the server {place.address}, and you do not.")
-    database = open_database(
-        place.address, mode, wait, os.environ.get("YELDRO_DB_PASSWORD"), place.link
-    )
-    database.name, database.title = place.name or str(place.address), place.title
-    database.announce = LINE
-    try:
-        database.schema = database.schema.with_references(place.references)
-        database.allow_functions(allowed)
-        yield database
-        if database.note:
-            Screen("text").note(database.note)
-    finally:
-        LINE.clear()
-        database.close()
 
 
 def read_asked(options: SelectionOptions, *, truncate: bool = False) -> Asked:

@@ -7,10 +7,11 @@ import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from yeldro.cli.connect import opened
 from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.person import Person
 from yeldro.cli.place import find_database, find_records_folder
-from yeldro.cli.request import opened, quote_word, read_keeping
+from yeldro.cli.request import quote_word, read_keeping
 from yeldro.cli.screen import Screen
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database

@@ -16,7 +16,7 @@ from yeldro.cli.waiting import LINE
 from yeldro.core.model.address import hide_passwords
 from yeldro.core.model.visible import make_visible, one_line
 from yeldro.errors import OutputClosed, YeldroError
-from yeldro.report.documents import Document, make_error, write_json
+from yeldro.report.json_text import Document, make_error, write_json
 
 # Where no terminal tells a width, nothing is cut or wrapped.
 _UNBOUNDED = 4000

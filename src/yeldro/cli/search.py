@@ -12,7 +12,7 @@ from yeldro.options import COMMAND_OPTIONS, SurveyOptions
 from yeldro.report.documents import make_findings, make_holdings
 from yeldro.report.findings import render_findings, render_holdings
 from yeldro.usecases.findings import find_findings, find_holding
-from yeldro.usecases.look import find_tables
+from yeldro.usecases.survey import find_tables
 
 
 def show_search(database: Database, options: SurveyOptions, screen: Screen) -> None:

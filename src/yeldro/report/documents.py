@@ -2,74 +2,24 @@
 
 from __future__ import annotations
 
-import json
-import math
 from collections.abc import Sequence
-from typing import Any
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.no_match import NoMatch
 from yeldro.core.findings.finding import Findings
 from yeldro.core.findings.holding import Holdings
 from yeldro.core.model.schema import Reference, Table
-from yeldro.core.model.visible import is_plain
 from yeldro.core.review.verdict import Review
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.run.preview import Preview
 from yeldro.core.survey.map import TableMap
 from yeldro.core.survey.survey import Close, TableSurvey
-from yeldro.errors import YeldroError
 from yeldro.report.findings import WriteLine
+from yeldro.report.json_text import Document
 from yeldro.report.seal import make_changes
 from yeldro.store.run_facts import describe_reach, describe_tally
 from yeldro.words.tell import tell, tell_maybe, voice_of
 from yeldro.words.voice import Voice
-
-Document = dict[str, Any]
-
-
-def write_json(document: Document, *, ascii_only: bool = False) -> str:
-    """The same values as they are, but nothing in the text that could steer a terminal: it is
-    written as its number."""
-    try:
-        text = json.dumps(
-            document, ensure_ascii=ascii_only, indent=2, default=_value, allow_nan=False
-        )
-    except ValueError:
-        text = json.dumps(
-            _without_nan(document),
-            ensure_ascii=ascii_only,
-            indent=2,
-            default=_value,
-            allow_nan=False,
-        )
-    if text.isascii() and text.replace("\n", "").isprintable():
-        return text
-    return "".join(
-        sign if sign == "\n" or is_plain(sign) else json.dumps(sign)[1:-1] for sign in text
-    )
-
-
-def _without_nan(value: Any) -> Any:
-    """With texts in the place of what is no number in JSON."""
-    match value:
-        case dict():
-            return {name: _without_nan(one) for name, one in value.items()}
-        case list() | tuple():
-            return [_without_nan(one) for one in value]
-        case float() if not math.isfinite(value):
-            return str(value)
-        case _:
-            return value
-
-
-def _value(value: Any) -> Any:
-    """What JSON has no word for: bytes as hexadecimal text, anything else in its own text form."""
-    return bytes(value).hex() if isinstance(value, bytes | memoryview) else str(value)
-
-
-def make_error(error: YeldroError) -> Document:
-    return {"kind": "error", "status": error.status, "message": error.message, "hint": error.hint}
 
 
 def make_survey(database: str, tables: Sequence[TableSurvey]) -> Document:

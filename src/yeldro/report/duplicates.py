@@ -17,8 +17,9 @@ from yeldro.core.model.schema import Reference, Table
 from yeldro.core.run.preview import Preview, find_group_cautions
 from yeldro.report.cautions import render_cautions
 from yeldro.report.cells import render_cell
-from yeldro.report.documents import Document, make_cautions, make_collisions, make_stops
+from yeldro.report.documents import make_cautions, make_collisions, make_stops
 from yeldro.report.grids import render_grid
+from yeldro.report.json_text import Document
 from yeldro.report.preview import Next, render_next, render_parameters, render_parts, render_stops
 from yeldro.store.run_facts import describe_reach
 from yeldro.words.tell import tell, voice_of

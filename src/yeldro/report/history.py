@@ -12,8 +12,8 @@ from rich.text import Text
 
 from yeldro.core.model.plural import count
 from yeldro.report.cells import cut
-from yeldro.report.documents import Document
 from yeldro.report.grids import render_grid
+from yeldro.report.json_text import Document
 from yeldro.report.spreadsheet import render_line
 from yeldro.store.run_facts import PartFacts, RunFacts
 from yeldro.store.run_record import RunRecord

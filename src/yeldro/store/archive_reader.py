@@ -8,7 +8,8 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.database.archive_format import Cells, Portion
+from yeldro.core.database.archive_format import Portion
+from yeldro.core.database.row_block import RowBlock
 from yeldro.core.model.action import Action
 from yeldro.core.model.schema import Column, Reference, Schema, Table, TableName
 from yeldro.errors import ArchiveFailed, Refused
@@ -123,15 +124,18 @@ class ArchiveReader:
         )[0]
         return int(first), int(last)
 
-    def rows(self, portion: Portion) -> Iterator[tuple[list[Cells], bool]]:
+    def blocks(self, portion: Portion) -> Iterator[RowBlock]:
         with translated(self.path):
             blocks = self._file.execute(
                 "SELECT rows FROM yeldro_blocks WHERE portion = ? ORDER BY block", (portion.number,)
             )
+            left = portion.rows
             for (text,) in blocks:
-                rows = json.loads(text)
-                yield rows, "\\" not in text.replace('\\"', "")
-                self.tick(len(rows))
+                yield RowBlock(text, self.path)
+                # A value may look like the end of a row too: no more are told than there are.
+                rows = min(left, text.count("],[") + 1)
+                left -= rows
+                self.tick(rows)
 
     def close(self) -> None:
         self._file.close()

@@ -19,7 +19,8 @@ from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.run.preview import Preview, make_merging_preview, make_preview
 from yeldro.core.run.seal import Seal
 from yeldro.core.selection.grouping import Ranking
-from yeldro.core.selection.selection import Selection, read_selection
+from yeldro.core.selection.selection import Selection
+from yeldro.usecases.rows import read_rows
 
 
 class Job(Protocol):
@@ -197,14 +198,3 @@ class Merging:
     @property
     def _indexes_late(self) -> bool:
         return bool(self.request.unique_name) and self.database.abilities.ddl_commits
-
-
-def read_rows(database: Database, request: Request) -> Selection:
-    """The selection that a request asks for, its listed keys sent to the database."""
-    selection = read_selection(request.asked, database.schema, database.dialect)
-    for name in request.show:
-        selection.table.find_column(name)
-    if selection.keys is None:
-        return selection
-    listed = database.load_keys(selection.table, selection.key_columns, selection.keys)
-    return replace(selection, keys=None, listed=listed)

@@ -16,12 +16,11 @@ from __future__ import annotations
 
 import string
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.fact import Fact
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
-from yeldro.core.run.preview import Preview
 from yeldro.words.cautions import CAUTIONS
 from yeldro.words.findings import FINDINGS
 from yeldro.words.refusals import REFUSALS
@@ -29,6 +28,9 @@ from yeldro.words.restore import RESTORE
 from yeldro.words.review import REVIEW
 from yeldro.words.stops import STOPS
 from yeldro.words.voice import Voice
+
+if TYPE_CHECKING:
+    from yeldro.core.run.preview import Preview
 
 SENTENCES: Mapping[str, str] = {
     **CAUTIONS,

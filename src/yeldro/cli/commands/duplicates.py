@@ -26,9 +26,10 @@ def command(options: DuplicatesOptions) -> int:
     Changes nothing. Without --keep it shows what each rule would decide. Without --same, columns
     that are almost unique are proposed.
     """
+    from yeldro.cli.connect import opened
     from yeldro.cli.lifting import find_removal
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import opened, read_duplicates_request
+    from yeldro.cli.request import read_duplicates_request
     from yeldro.cli.saving import check_seal, save_cleanup
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
@@ -36,7 +37,7 @@ def command(options: DuplicatesOptions) -> int:
     from yeldro.errors import Refused
     from yeldro.report import duplicates as report
     from yeldro.report.cautions import render_cautions
-    from yeldro.usecases import look as workflow
+    from yeldro.usecases import duplicates as workflow
     from yeldro.words.tell import tell, voice_of
 
     check_seal(options)
@@ -76,7 +77,7 @@ def command(options: DuplicatesOptions) -> int:
 def _propose(database: Database, name: str, screen: Screen) -> int:
     """Columns that were probably meant to be unique."""
     from yeldro.report.duplicates import make_proposals, render_proposals
-    from yeldro.usecases.look import proposals
+    from yeldro.usecases.duplicates import proposals
 
     table = database.schema.find_table(name)
     proposed = proposals(database, table)
@@ -90,7 +91,7 @@ def _propose(database: Database, name: str, screen: Screen) -> int:
 def _write_rows(database: Database, request: DuplicatesRequest, screen: Screen) -> int:
     """All rows of all groups as CSV."""
     from yeldro.report.spreadsheet import render_line
-    from yeldro.usecases.look import duplicate_rows
+    from yeldro.usecases.duplicates import duplicate_rows
 
     with duplicate_rows(database, request) as rows:
         screen.write_line(render_line(["group", "verdict", *request.table.column_names]))

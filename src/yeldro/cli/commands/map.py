@@ -18,13 +18,14 @@ def command(options: MapOptions) -> None:
     With TABLE: only what depends on it. With a selection too: how many rows of each table it would
     touch.
     """
+    from yeldro.cli.connect import opened
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import is_selection, opened, read_mapped_request
+    from yeldro.cli.request import is_selection, read_mapped_request
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.report.documents import make_map
     from yeldro.report.map import render_map
-    from yeldro.usecases import look as workflow
+    from yeldro.usecases.draw_map import draw_map
 
     screen = Screen(options.format)
     with opened(
@@ -32,7 +33,7 @@ def command(options: MapOptions) -> None:
     ) as database:
         root = database.schema.find_table(options.table) if options.table else None
         chosen = is_selection(options)
-        found = workflow.draw_map(
+        found = draw_map(
             database, root, read_mapped_request(database, options) if root and chosen else None
         )
         if screen.format == "json":

@@ -26,15 +26,14 @@ def command(options: PreviewOptions) -> int:
     stopped. In place of TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as
     the data is now; with --seal it is sealed.
     """
+    from yeldro.cli.connect import opened
     from yeldro.cli.lifting import find_next
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import as_previewed, opened, read_request
-    from yeldro.cli.saving import check_seal, save_cleanup
+    from yeldro.cli.request import as_previewed, read_request
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.core.selection.selection import read_selection
     from yeldro.errors import Refused
-    from yeldro.report.documents import make_preview
     from yeldro.report.preview import render_preview
     from yeldro.report.spreadsheet import render_line
     from yeldro.usecases import look as workflow
@@ -44,7 +43,10 @@ def command(options: PreviewOptions) -> int:
         from yeldro.cli.preview_cleanup import preview_cleanup
 
         return preview_cleanup(options)
-    check_seal(options)
+    if options.seal or options.save:
+        from yeldro.cli.saving import check_seal, save_cleanup
+
+        check_seal(options)
     screen = Screen(options.format)
     with opened(
         find_database(options.db), Mode.READ, options.wait, options.allow_function
@@ -67,6 +69,8 @@ def command(options: PreviewOptions) -> int:
             # Before anything is shown: nobody may read that to its end.
             _write_misses(database, options, found)
             if screen.format == "json":
+                from yeldro.report.documents import make_preview
+
                 screen.write_document(make_preview(found))
             else:
                 screen.show(render_preview(found, find_next(database, options, found)))

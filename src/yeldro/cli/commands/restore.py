@@ -19,11 +19,12 @@ def command(options: RestoreOptions) -> int:
     RUN is the name of a run record, the beginning of it, `last`, or the path of its folder. Rows
     that are there unchanged are skipped, so it can be run twice. Nothing else is overwritten.
     """
+    from yeldro.cli.connect import opened
     from yeldro.cli.consent import check_consent, find_protection
     from yeldro.cli.person import Person
     from yeldro.cli.place import confirm_place, list_records_folders
     from yeldro.cli.records import find_place_of
-    from yeldro.cli.request import full_address, opened
+    from yeldro.cli.request import full_address
     from yeldro.cli.run_command import tell
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode

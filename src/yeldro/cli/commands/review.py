@@ -21,14 +21,14 @@ def command(options: ReviewOptions) -> int:
 
     Ends with status 3 where there is something to fix or that could not be judged.
     """
+    from yeldro.cli.connect import opened
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import opened
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.errors import Refused
     from yeldro.report.documents import make_review
     from yeldro.report.review import render_review
-    from yeldro.usecases import look as workflow
+    from yeldro.usecases import review as workflow
 
     screen = Screen(options.format)
     text = _read(options.script)

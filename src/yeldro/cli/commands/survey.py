@@ -19,14 +19,12 @@ def command(options: SurveyOptions) -> None:
     the data. Several at once are named by a pattern such as 'dept*', or by their schema: works.
     Changes nothing.
     """
+    from yeldro.cli.connect import opened
     from yeldro.cli.place import find_database
-    from yeldro.cli.request import opened
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.errors import UsageError
-    from yeldro.report.documents import make_survey
-    from yeldro.report.survey import render_survey
-    from yeldro.usecases import look as workflow
+    from yeldro.usecases import survey as workflow
 
     screen = Screen(options.format)
     if options.findings and options.holding is not None:
@@ -40,8 +38,12 @@ def command(options: SurveyOptions) -> None:
         if options.by_size:
             found.sort(key=lambda one: -(one.rows or 0))
         if options.format == "json":
+            from yeldro.report.documents import make_survey
+
             screen.write_document(make_survey(database.name, found))
         else:
+            from yeldro.report.survey import render_survey
+
             height = None if options.whole else screen.height
             screen.show(render_survey(database.title, found, height))
     return None

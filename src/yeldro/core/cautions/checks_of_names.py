@@ -5,11 +5,10 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterable, Iterator
 
-from sqlglot import exp
-
 from yeldro.core.cautions.caution import Caution, caution
-from yeldro.core.cautions.examination import COMPARISONS, NUMERIC, Look, split_conditions
+from yeldro.core.cautions.examination import NUMERIC, Look, comparisons, split_conditions
 from yeldro.core.database.abilities import Quirk
+from yeldro.core.model.grammar import exp
 
 
 def check_always_true(look: Look, tree: exp.Expr) -> Iterator[Caution]:
@@ -41,8 +40,8 @@ def check_outer_columns(look: Look, tree: exp.Expr) -> Iterator[Caution]:
         found = look.scopes.find(node)
         if found is None or not found.levels or found.table is None:
             continue
-        comparison = node.find_ancestor(*COMPARISONS, exp.Select)
-        if isinstance(comparison, COMPARISONS) and _has_inner(look, comparison):
+        comparison = node.find_ancestor(*comparisons(), exp.Select)
+        if isinstance(comparison, comparisons()) and _has_inner(look, comparison):
             continue
         query = node.find_ancestor(exp.Select)
         inside = ", ".join(name for name, _ in look.scopes.sources(query)) if query else ""
@@ -63,7 +62,7 @@ def check_quoted_words(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     for node in tree.find_all(exp.Column):
         if node.this.args.get("quoted") and look.scopes.find(node) is None:
             yield _quoted(node.name, names)
-    for pair in tree.find_all(*COMPARISONS, exp.In, exp.Like):
+    for pair in tree.find_all(*comparisons(), exp.In, exp.Like):
         if isinstance(pair.this, exp.Literal) and pair.this.is_string and not pair.find(exp.Column):
             yield _quoted(pair.this.this, names)
 

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from sqlglot import exp
-
 from yeldro.core.cautions.caution import Caution, caution
-from yeldro.core.cautions.examination import COMPARISONS, Look
+from yeldro.core.cautions.examination import Look, comparisons
+from yeldro.core.model.grammar import exp
 from yeldro.core.selection.parts import ands
 
 
 def check_never_true(look: Look, tree: exp.Expr) -> Iterator[Caution]:
-    for node in tree.find_all(*COMPARISONS):
+    for node in tree.find_all(*comparisons()):
         sides = (node.left, node.right)
         if any(isinstance(side, exp.Null) for side in sides):
             other = look.written(

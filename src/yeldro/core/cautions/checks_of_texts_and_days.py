@@ -6,11 +6,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from sqlglot import exp
-
 from yeldro.core.cautions.caution import Caution, caution
 from yeldro.core.cautions.examination import Look
 from yeldro.core.database.abilities import Quirk
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.schema import Column, Family
 
 # Functions with another value for every row.

@@ -5,12 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from sqlglot import exp
-
 from yeldro.core.cautions.caution import Caution, caution
-from yeldro.core.cautions.examination import COMPARISONS, NUMERIC, Look, split_conditions
+from yeldro.core.cautions.examination import NUMERIC, Look, comparisons, split_conditions
 from yeldro.core.database.abilities import Quirk
 from yeldro.core.model.fact import Fact, fact
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.schema import Column, Family
 
 # Days and moments whose order as texts is their order in time.
@@ -31,7 +30,7 @@ def check_conversions(look: Look, tree: exp.Expr) -> Iterator[Caution]:
         return
     if Quirk.TEXTS_AS_NUMBERS in look.quirks:
         yield from _bare_texts(look, tree)
-    for node in tree.find_all(*COMPARISONS):
+    for node in tree.find_all(*comparisons()):
         for one, other in ((node.left, node.right), (node.right, node.left)):
             column = look.scopes.column(one)
             value = other.this if isinstance(other, exp.Paren | exp.Neg) else other
@@ -55,7 +54,7 @@ def check_mixed_types(look: Look, tree: exp.Expr) -> Iterator[Caution]:
     """Values of a column that are no numbers, or no days, where it is compared with one."""
     if Quirk.UNTYPED not in look.quirks:
         return
-    for node in tree.find_all(*COMPARISONS, exp.Between):
+    for node in tree.find_all(*comparisons(), exp.Between):
         column = look.scopes.column(node.this)
         if column is None or isinstance(node, exp.EQ | exp.NEQ) or node.find_ancestor(exp.Select):
             continue

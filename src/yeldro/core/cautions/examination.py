@@ -6,20 +6,20 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from sqlglot import exp
-
 from yeldro.core.database.abilities import Quirk
 from yeldro.core.database.connection import Database
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.parts import write_part
 
-COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
-
-
 # What MariaDB takes for a number in a text; anything after it is dropped without a word.
 NUMERIC = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
+
+
+def comparisons() -> tuple[type[exp.Binary], ...]:
+    return (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

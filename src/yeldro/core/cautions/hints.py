@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.cautions.of_condition import pins_a_row
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.key_set import KeySet
-from yeldro.core.selection.parts import cut_at_and
+from yeldro.core.selection.parts import cut_at_and, pins_a_row
 from yeldro.core.selection.selection import Selection
 
 # Fewer than one in ten is worth a look; more is how the data is.

@@ -7,10 +7,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlglot import exp
-
 from yeldro.core.database.column_profile import First
 from yeldro.core.database.connection import Database
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.schema import Column, Family
 from yeldro.core.selection.column_scope import Scopes
 from yeldro.core.selection.condition import Condition

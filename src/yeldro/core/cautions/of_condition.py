@@ -3,8 +3,6 @@ database."""
 
 from __future__ import annotations
 
-from sqlglot import exp
-
 from yeldro.core.cautions.caution import Caution, caution
 from yeldro.core.cautions.checks_of_names import (
     check_always_true,
@@ -32,7 +30,7 @@ from yeldro.core.cautions.examination import Look
 from yeldro.core.database.connection import Database
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.selection.column_scope import Scopes
-from yeldro.core.selection.parts import ands
+from yeldro.core.selection.parts import pins_a_row
 from yeldro.core.selection.selection import Selection
 
 
@@ -72,23 +70,3 @@ _CHECKS = (
     check_approximate,
     check_changing,
 )
-
-
-def pins_a_row(selection: Selection) -> bool:
-    """Whether the conditions fix every column of some unique index, or the key."""
-    fixed: set[str] = set()
-    for condition in selection.conditions:
-        for node in ands(condition.tree) if condition.tree else ():
-            if (
-                isinstance(node, exp.EQ)
-                and isinstance(node.this, exp.Column)
-                and not node.expression.find(exp.Column)
-            ):
-                fixed.add(node.this.name.lower())
-    sets = [
-        selection.table.key,
-        *(index.columns for index in selection.table.indexes if index.unique),
-    ]
-    return bool(selection.listed) or any(
-        columns and {name.lower() for name in columns} <= fixed for columns in sets
-    )

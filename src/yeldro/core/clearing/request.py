@@ -6,12 +6,27 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-import sqlglot
-from sqlglot import exp
-
+from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.core.reach.request import Request
 from yeldro.errors import UsageError
+
+
+def _constant() -> tuple[type[exp.Expr], ...]:
+    return (
+        exp.Literal,
+        exp.Null,
+        exp.Boolean,
+        exp.National,
+        exp.HexString,
+        exp.BitString,
+        exp.Neg,
+        exp.Paren,
+        exp.Cast,
+        exp.DataType,
+        exp.DataTypeParam,
+        exp.Array,
+    )
 
 
 class Emptiness(StrEnum):
@@ -31,20 +46,6 @@ class ClearRequest(Request):
 
 
 # All that may stand in a default which is the same for every row.
-_CONSTANT = (
-    exp.Literal,
-    exp.Null,
-    exp.Boolean,
-    exp.National,
-    exp.HexString,
-    exp.BitString,
-    exp.Neg,
-    exp.Paren,
-    exp.Cast,
-    exp.DataType,
-    exp.DataTypeParam,
-    exp.Array,
-)
 
 
 def read_columns(
@@ -105,7 +106,7 @@ def is_constant(default: str | None, dialect: str) -> bool:
         tree = sqlglot.parse_one(default or "NULL", read=dialect)
     except sqlglot.errors.SqlglotError:
         return False
-    return all(isinstance(node, _CONSTANT) for node in tree.walk())
+    return all(isinstance(node, _constant()) for node in tree.walk())
 
 
 def _offer(column: Column) -> str:

@@ -3,16 +3,16 @@ on."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from yeldro.core.database.row_block import RowBlock
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import KeySet
 from yeldro.core.model.schema import Reference, Table, TableName
 
-Cells = Sequence[str | None]
 ELSEWHERE = "--archive DIR keeps it elsewhere."
 
 
@@ -108,9 +108,8 @@ class Source(Protocol):
         """The first and last row number of a portion whose rows stand in a table of their own."""
         ...
 
-    def rows(self, portion: Portion) -> Iterator[tuple[list[Cells], bool]]:
-        """The rows of a portion, many at a time, in the form in which they were kept, and whether
-        these are plain: without a backslash or a control character."""
+    def blocks(self, portion: Portion) -> Iterator[RowBlock]:
+        """The rows of a portion, many at a time, in the form in which they were kept."""
         ...
 
 

@@ -34,8 +34,9 @@ class RankingQueries(Protocol):
         """How many groups of several rows there are now."""
         ...
 
-    def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
-        """In how many groups each rule decides, where those before it left several rows."""
+    def count_decisions(self, ranking: Ranking, rules: Sequence[Rule], groups: int) -> list[int]:
+        """In how many of all `groups` each rule decides, where those before it left several
+        rows."""
         ...
 
     def count_choices(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:

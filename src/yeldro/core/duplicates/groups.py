@@ -85,21 +85,24 @@ def find_duplicates(
     database.announce(Phase.GROUPING, request.table.label, None)
     database.ranking.rank(ranking)
     choices = _carry_out(database, request, ranking) if request.decisions else None
-    groups, rows = database.ranking.count_groups(ranking)
     others = choices.others if choices and not grouping.rules else 0
     if not shown:
+        groups, rows = database.ranking.count_groups(ranking)
         found = Duplicates(database.name, request, groups, rows, (), (), title=database.title)
         return replace(found, left_alone=others)
+    sizes = tuple(database.ranking.count_sizes(ranking))
+    groups = sum(number for _, number in sizes)
     rules = grouping.rules
     if not grouping.is_decided:
         # Nobody has decided yet: what each rule would decide helps to choose one.
         rules = tuple(_possible_rules(request.table, grouping))
     decisions: Sequence[int] = ()
     if groups and rules:
-        count = (
-            database.ranking.count_decisions if grouping.rules else database.ranking.count_choices
+        decisions = (
+            database.ranking.count_decisions(ranking, rules, groups)
+            if grouping.rules
+            else database.ranking.count_choices(ranking, rules)
         )
-        decisions = count(ranking, rules)
     texts = grouping.exact_texts if groups else ()
     merged = zip(texts, database.ranking.count_merged(ranking, texts), strict=True)
     # Told, because somebody may have meant them to be the same.
@@ -108,8 +111,8 @@ def find_duplicates(
         database.name,
         request,
         groups,
-        rows,
-        tuple(database.ranking.count_sizes(ranking)),
+        sum(size * number for size, number in sizes),
+        sizes,
         tuple(_list_groups(database, request, ranking, rules if groups else ())),
         tuple(zip(rules, decisions, strict=False)),
         tuple((name, spellings) for name, spellings in merged if spellings),

@@ -35,7 +35,8 @@ def prepare_merging(database: Database, request: DuplicatesRequest) -> None:
     if rules.default is not Rule.MOVE:
         database.prepare_key_sets(tables_in_reach(schema, root, rules, store=True))
     else:
-        database.prepare_key_sets([root], find_carried(schema, root))
+        paired = _is_paired(database, request)
+        database.prepare_key_sets([root], find_carried(schema, root) if paired else ())
         detaching = [r for r in schema.acting if rules.treatment(r).action is Action.DETACH]
         database.prepare_key_sets([reference.child for reference in detaching])
         for child, references in find_movers(schema, root, rules).items():
@@ -63,7 +64,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
     moving = MovingSearch(database, request) if request.dependents.default is Rule.MOVE else None
     search = moving or Search(database, request.dependents, store=True)
     search.root = root
-    keys, surplus = _fix_surplus(database, ranking, paired=moving is not None)
+    keys, surplus = _fix_surplus(database, ranking, paired=_is_paired(database, request))
     search.sets[root.name], search.counts[root.name] = keys, surplus
     filled = find_filled(database, request, ranking)
     moved: list[Change] = []
@@ -95,6 +96,13 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
         (*moved, *filled),
         tuple(moving.find_collisions()) if moving else (),
     )
+
+
+def _is_paired(database: Database, request: DuplicatesRequest) -> bool:
+    """Whether a surplus row has to be known beside the row that takes its place: only where
+    anything may move to that."""
+    moves = request.dependents.default is Rule.MOVE
+    return moves and bool(database.schema.incoming(request.table))
 
 
 def _fix_surplus(database: Database, ranking: Ranking, *, paired: bool) -> tuple[KeySet, int]:

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from sqlglot import exp
-
 from yeldro.core.database.connection import Database
 from yeldro.core.findings.finding import Way
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.core.model.values import Parameter
 from yeldro.core.selection.condition import Condition, read_condition

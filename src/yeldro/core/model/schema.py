@@ -417,6 +417,11 @@ class Schema:
         wanted = {name for reference in self.incoming(table) for name in reference.referred}
         return tuple(name for name in table.column_names if name in wanted)
 
+    def referring_columns(self, table: Table) -> tuple[str, ...]:
+        """Every column of a table that belongs to some reference, in column order."""
+        used = {name for reference in self.outgoing(table) for name in reference.columns}
+        return tuple(name for name in table.column_names if name in used)
+
     def find_tables(self, text: str) -> list[Table]:
         """The tables that a person named: one by its name, those of a schema as `works.`, or those
         that fit a pattern such as `dept*`. UsageError where there is none."""

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from sqlglot import exp
-
 from yeldro.core.database.abilities import Mode, Quirk
 from yeldro.core.database.connection import Database
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.lookup import nearest
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.core.model.values import EXAMPLES, MOVING, read_value
@@ -17,8 +16,13 @@ from yeldro.core.selection.condition import Condition, pointed
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import BadStatement, UsageError
 
-_COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.In, exp.Between)
-_VALUES = (exp.Literal, exp.Placeholder)
+
+def _values() -> tuple[type[exp.Expr], ...]:
+    return (exp.Literal, exp.Placeholder)
+
+
+def _comparisons() -> tuple[type[exp.Expr], ...]:
+    return (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.In, exp.Between)
 
 
 @contextmanager
@@ -54,7 +58,7 @@ def _find_reasons(
 ) -> Iterator[UsageError]:
     for node in tree.find_all(exp.Column):
         yield from _find_name_fault(database, scopes, condition, node)
-    for comparison in tree.find_all(*_COMPARISONS):
+    for comparison in tree.find_all(*_comparisons()):
         yield from _find_value_fault(database, scopes, condition, comparison)
 
 
@@ -91,7 +95,7 @@ def _find_value_fault(
     if found is None or found.column is None or found.table is None or found.levels:
         return
     name = database.write_name(found.column.name)
-    for node in filter(lambda one: isinstance(one, _VALUES), comparison.iter_expressions()):
+    for node in filter(lambda one: isinstance(one, _values()), comparison.iter_expressions()):
         text = f":{node.name}" if isinstance(node, exp.Placeholder) else node.sql(condition.dialect)
         shown = str(condition.values.get(node.name, "") if text[0] == ":" else node.name)
         rows = database.try_count(found.table, condition.derive(f"{name} = {text}"))

@@ -7,11 +7,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import ParseError, TokenError
-from sqlglot.tokenizer_core import Token
-
+from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Schema, Table
 from yeldro.core.selection.condition import read_condition
@@ -19,7 +15,6 @@ from yeldro.core.selection.selection import Selection, check_table
 from yeldro.errors import YeldroError
 
 # Statements of a script that remove nothing, and are passed over.
-_LOOKING = (exp.Select, exp.Set, exp.Use, exp.Describe)
 _RUN = "it holds a comment that the database runs"
 # MariaDB runs what stands in such a comment, and our parser skips it.
 _COMMENTS = re.compile(
@@ -28,7 +23,14 @@ _COMMENTS = re.compile(
     re.DOTALL | re.VERBOSE,
 )
 # A script may bring its own transaction; each statement is judged after those before it.
-_TRANSACTION = (exp.Transaction, exp.Commit, exp.Rollback)
+
+
+def _transaction() -> tuple[type[exp.Expr], ...]:
+    return (exp.Transaction, exp.Commit, exp.Rollback)
+
+
+def _looking() -> tuple[type[exp.Expr], ...]:
+    return (exp.Select, exp.Set, exp.Use, exp.Describe)
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +64,7 @@ def read_script(text: str, dialect: str) -> list[Written]:
     """The statements of a script in their order."""
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
-    except TokenError:
+    except sqlglot.errors.TokenError:
         return [Written(1, text.strip(), None, "a quote or comment is not closed")]
     hidden = list(_find_run_comments(text)) if dialect == "mysql" else []
     read: list[tuple[int, Written]] = []
@@ -85,10 +87,10 @@ def _find_run_comments(text: str) -> Iterator[int]:
             yield part.start()
 
 
-def _split(tokens: list[Token], end: int) -> Iterator[tuple[list[Token], int]]:
+def _split(tokens: list[sqlglot.Token], end: int) -> Iterator[tuple[list[sqlglot.Token], int]]:
     """The tokens of each statement, and where it ends: at its semicolon, or at the `end` of the
     text."""
-    part: list[Token] = []
+    part: list[sqlglot.Token] = []
     for token in tokens:
         if token.token_type.name == "SEMICOLON":
             if part:
@@ -100,19 +102,19 @@ def _split(tokens: list[Token], end: int) -> Iterator[tuple[list[Token], int]]:
         yield part, end
 
 
-def _read(tokens: list[Token], script: str, dialect: str) -> Written:
+def _read(tokens: list[sqlglot.Token], script: str, dialect: str) -> Written:
     start, end = tokens[0].start, tokens[-1].end
     text = script[start : end + 1]
     line = script.count("\n", 0, start) + 1
     try:
         trees = sqlglot.parse(text, read=dialect)
-    except (ParseError, TokenError):
+    except (sqlglot.errors.ParseError, sqlglot.errors.TokenError):
         return Written(line, text, None, "it cannot be read")
     tree = trees[0] if len(trees) == 1 else None
     if tree is None:
         return Written(line, text, None, "it cannot be read")
     changing = list(tree.find_all(exp.Delete, exp.Insert, exp.Update, exp.Merge))
-    if isinstance(tree, (*_LOOKING, *_TRANSACTION)) and not changing:
+    if isinstance(tree, (*_looking(), *_transaction())) and not changing:
         return Written(line, text, tree)
     if any(node is not tree for node in changing):
         return Written(line, text, None, "a query within it changes rows too")
@@ -195,7 +197,7 @@ def _find_own_text(written: Written) -> str:
     text = written.text[start:end].strip()
     try:
         trees = sqlglot.Dialect.get_or_raise(written.dialect).parse_into(exp.Condition, text)
-    except (ParseError, TokenError):
+    except (sqlglot.errors.ParseError, sqlglot.errors.TokenError):
         return ""
     return text if trees == [where.this] else ""
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
+from typing import TYPE_CHECKING
 
-from yeldro.core.run.preview import Preview
-from yeldro.core.run.tally import Tally
+if TYPE_CHECKING:
+    from yeldro.core.run.preview import Preview
+    from yeldro.core.run.tally import Tally
 
 
 class Outcome(Enum):

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.hints import Part, find_hints, find_parts
 from yeldro.core.cautions.no_match import NoMatch, find_no_matches
-from yeldro.core.cautions.of_condition import find_doubts
 from yeldro.core.cautions.of_rows import (
     case_blind_groups,
     large_group,
@@ -23,7 +23,6 @@ from yeldro.core.cautions.of_schema import find_schema_cautions
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
-from yeldro.core.duplicates.groups import Duplicates
 from yeldro.core.duplicates.unique_index import is_special
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
@@ -31,8 +30,11 @@ from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
 from yeldro.core.run.refusals import find_refusals
-from yeldro.core.run.seal import Difference, Seal
 from yeldro.core.selection.selection import Selection
+
+if TYPE_CHECKING:
+    from yeldro.core.duplicates.groups import Duplicates
+    from yeldro.core.run.seal import Difference, Seal
 
 # From here on building an index takes less time than the scans that it saves.
 _MANY_CHECKS = 20
@@ -219,7 +221,10 @@ def _cautions(
         yield truncate(selection.table, database.abilities.truncates)
     expect = request.guards.expect
     expects_one = expect is not None and expect.low == expect.high == 1
-    yield from find_doubts(database, selection, root, expects_one)
+    if selection.conditions:
+        from yeldro.core.cautions.of_condition import find_doubts
+
+        yield from find_doubts(database, selection, root, expects_one)
     if selection.limit is not None and reach.matched:
         if ties := database.count_ties(selection, root):
             names = [order.column for order in selection.order]

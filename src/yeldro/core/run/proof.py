@@ -257,8 +257,10 @@ class TableAccount:
             if counted.deleted - self.crossing == rows:
                 return rows
         if isinstance(keys, DependentRows):
-            # They are there while they point at what is gone, which was counted already.
-            return rows - dangling
+            # They are there while they point at what is gone, which was counted already; or where
+            # what they point at is there too.
+            gone = rows - dangling
+            return min(gone, counted.deleted - self.crossing) if counted else gone
         return rows - self.database.count_present(keys)
 
     def _find_changes(self, action: Action) -> list[Change]:

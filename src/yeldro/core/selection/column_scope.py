@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from sqlglot import exp
-
+from yeldro.core.model.grammar import exp
 from yeldro.core.model.lookup import find_named
 from yeldro.core.model.schema import Column, Schema, Table
 from yeldro.errors import UsageError

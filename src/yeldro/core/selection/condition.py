@@ -6,11 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import ParseError, TokenError
-from sqlglot.tokenizer_core import Token
-
+from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.lookup import fold, nearest
 from yeldro.core.model.schema import Table
 from yeldro.core.model.values import Parameter, Value
@@ -94,13 +90,13 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
         # Before parsing, which is recursive: too deep a text would end the process and not raise.
         _check_size(tokens, option)
         trees = reader.parse_into(exp.Condition, text)
-    except TokenError:
+    except sqlglot.errors.TokenError:
         raise UsageError(
             f"The condition of {option} cannot be read: a quote or bracket is not closed.", text
         ) from None
     except RecursionError:
         raise _too_deep(option) from None
-    except ParseError as error:
+    except sqlglot.errors.ParseError as error:
         raise UsageError(
             f"The condition of {option} cannot be read as one SQL condition.",
             pointed(text, _place_of(error, text)),
@@ -117,7 +113,7 @@ def _parse(text: str, dialect: str, option: str) -> exp.Expr:
     return trees[0]
 
 
-def _check_size(tokens: Sequence[Token], option: str) -> None:
+def _check_size(tokens: Sequence[sqlglot.Token], option: str) -> None:
     """SQLite reads expressions up to a depth of 1,000, and so, about, do we."""
     depth = deepest = joined = 0
     for token in tokens:
@@ -155,7 +151,7 @@ def _is_closed(text: str) -> bool:
     return not quote and not depth
 
 
-def _place_of(error: ParseError, text: str) -> int:
+def _place_of(error: sqlglot.errors.ParseError, text: str) -> int:
     """Where the parser stopped, as an offset in `text`. It counts lines and columns from 1, to a
     token's end."""
     fault = error.errors[0] if error.errors else {}

@@ -6,9 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-import sqlglot
-from sqlglot import exp
-
+from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.schema import Family, Table
 from yeldro.core.model.values import Parameter, Value
 from yeldro.errors import UsageError
@@ -21,18 +19,19 @@ _NAMED = [
 ]
 
 
-_COMPARISONS = (
-    exp.EQ,
-    exp.NEQ,
-    exp.LT,
-    exp.LTE,
-    exp.GT,
-    exp.GTE,
-    exp.Between,
-    exp.In,
-    exp.Is,
-    exp.Like,
-)
+def _comparisons() -> tuple[type[exp.Expr], ...]:
+    return (
+        exp.EQ,
+        exp.NEQ,
+        exp.LT,
+        exp.LTE,
+        exp.GT,
+        exp.GTE,
+        exp.Between,
+        exp.In,
+        exp.Is,
+        exp.Like,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +58,7 @@ def families_of_parameters(tree: exp.Expr, table: Table) -> dict[str, Family]:
         comparison = placeholder.parent
         while isinstance(comparison, exp.Paren | exp.Tuple | exp.Neg):
             comparison = comparison.parent
-        if not isinstance(comparison, _COMPARISONS):
+        if not isinstance(comparison, _comparisons()):
             continue
         names = {column.name.lower() for column in comparison.find_all(exp.Column)}
         found = [column for column in table.columns if column.name.lower() in names]

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import ParseError, TokenError
-from sqlglot.tokenizer_core import Token
-
+from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.selection.condition import Condition
+
+if TYPE_CHECKING:
+    from yeldro.core.selection.selection import Selection
 
 
 def cut_at_and(condition: Condition) -> list[Condition]:
@@ -22,7 +22,7 @@ def cut_at_and(condition: Condition) -> list[Condition]:
     reader = sqlglot.Dialect.get_or_raise(condition.dialect)
     try:
         read = [reader.parse_into(exp.Condition, text)[0] for text in slices]
-    except (ParseError, TokenError):
+    except (sqlglot.errors.ParseError, sqlglot.errors.TokenError):
         return [condition]
     return [condition.derive(text) for text in slices] if read == trees else [condition]
 
@@ -60,7 +60,7 @@ def _slice_at_and(text: str, dialect: str) -> list[str]:
     )
 
 
-def _is_in_brackets(tokens: Sequence[Token]) -> bool:
+def _is_in_brackets(tokens: Sequence[sqlglot.Token]) -> bool:
     """Whether the first bracket is closed by the last one."""
     depth = 0
     for place, token in enumerate(tokens):
@@ -88,3 +88,23 @@ def ands(tree: exp.Expr) -> Iterator[exp.Expr]:
         yield from ands(tree.this)
     else:
         yield tree
+
+
+def pins_a_row(selection: Selection) -> bool:
+    """Whether the conditions fix every column of some unique index, or the key."""
+    fixed: set[str] = set()
+    for condition in selection.conditions:
+        for node in ands(condition.tree) if condition.tree else ():
+            if (
+                isinstance(node, exp.EQ)
+                and isinstance(node.this, exp.Column)
+                and not node.expression.find(exp.Column)
+            ):
+                fixed.add(node.this.name.lower())
+    sets = [
+        selection.table.key,
+        *(index.columns for index in selection.table.indexes if index.unique),
+    ]
+    return bool(selection.listed) or any(
+        columns and {name.lower() for name in columns} <= fixed for columns in sets
+    )

@@ -4,10 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
-
+from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Schema, Table
 from yeldro.errors import UsageError
@@ -73,7 +70,7 @@ def _find_reason(query: exp.Select) -> str:
 def _read(view: Table, dialect: str) -> exp.Select:
     try:
         tree = sqlglot.parse_one(view.definition, read=dialect)
-    except SqlglotError:
+    except sqlglot.errors.SqlglotError:
         raise _refuse(view, "its definition cannot be read") from None
     query = tree.expression if isinstance(tree, exp.Create) else tree
     if not isinstance(query, exp.Select):

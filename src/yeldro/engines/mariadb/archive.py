@@ -11,7 +11,8 @@ import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
+from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
+from yeldro.core.database.row_block import RowBlock
 from yeldro.core.model.schema import Column
 from yeldro.engines.mariadb.part import MariadbOwner
 from yeldro.engines.mariadb.settings import LOADING, PINNED
@@ -19,7 +20,14 @@ from yeldro.engines.mariadb.statements import (
     OWN_KEY,
     MariadbStatements,
 )
-from yeldro.engines.mariadb.values import Way, find_way, within_packets, write_plain, write_row
+from yeldro.engines.mariadb.values import (
+    Way,
+    find_way,
+    within_packets,
+    write_block,
+    write_plain,
+    write_row,
+)
 from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare, in_brackets
 from yeldro.errors import DatabaseFailed, Refused
@@ -74,10 +82,8 @@ class MariadbArchive(SqlArchive):
         self._gate.run_text(f"SET SESSION sql_mode = '{mode}'")
         self._gate.run_text("START TRANSACTION")
         with self._gate.translated(), self._database.raw.cursor() as cursor:
-            for rows, is_plain in source.rows(stage.portion):
-                self._send_rows(
-                    cursor, start, ways, rows, is_plain=is_plain, label=stage.table.label
-                )
+            for block in source.blocks(stage.portion):
+                self._send_rows(cursor, start, ways, block, stage.table.label)
         self._gate.run_text("COMMIT")
         self._gate.run_text(f"SET SESSION sql_mode = '{strict}'")
 
@@ -86,13 +92,18 @@ class MariadbArchive(SqlArchive):
         cursor: Any,
         start: str,
         ways: Sequence[Way],
-        rows: Sequence[Cells],
-        *,
-        is_plain: bool,
+        block: RowBlock,
         label: str,
     ) -> None:
-        """Send rows of an archive. `is_plain`: no cell of them holds what would be escaped."""
-        write = write_plain if is_plain and all(map(_is_text, ways)) else partial(write_row, ways)
+        """Send rows of an archive."""
+        are_texts = all(map(_is_text, ways))
+        if are_texts and (values := write_block(block)) is not None:
+            cursor.execute(start + values)
+            if cursor.warning_count:
+                raise DatabaseFailed(f"Some archived values do not fit into {label} any more.")
+            return
+        rows = block.read()
+        write = write_plain if block.is_plain and are_texts else partial(write_row, ways)
         # Each error value of an ENUM is one warning, and nothing else may be one.
         enums = [place for place, way in enumerate(ways) if way.is_enum]
         written = [write(row) for row in rows]

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pymysql
 import pymysql.constants.SERVER_STATUS
@@ -21,13 +21,11 @@ from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
-from yeldro.engines.mariadb.archive import MariadbArchive
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb.errors import is_answer, translate
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
-from yeldro.engines.mariadb.ranking import MariadbRanking
 from yeldro.engines.mariadb.settings import PINNED
 from yeldro.engines.mariadb.statements import (
     CreateKeyTable,
@@ -45,10 +43,14 @@ from yeldro.engines.shared.connection import (
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import DIGEST, Holding
 from yeldro.engines.shared.literals import write_for_mariadb
-from yeldro.engines.shared.replacing import SqlReplacing
 from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import DatabaseFailed
+
+if TYPE_CHECKING:
+    from yeldro.engines.mariadb.archive import MariadbArchive
+    from yeldro.engines.mariadb.ranking import MariadbRanking
+    from yeldro.engines.shared.replacing import SqlReplacing
 
 # Seconds that asking a server to end a statement may take.
 _CANCELLING = 1.0
@@ -133,9 +135,6 @@ class MariadbDatabase(SqlDatabase):
         super().__init__(
             str(address), gate, MariadbStatements(address.database, lambda value: value)
         )
-        self.ranking = MariadbRanking(self)
-        self.replacing = SqlReplacing(self)
-        self.archive = MariadbArchive(self)
         try:
             self._check_session(link)
             if self.gate.run_text("SELECT @@SESSION.tx_read_only").scalar_one():
@@ -152,6 +151,24 @@ class MariadbDatabase(SqlDatabase):
         except BaseException:
             self.close()
             raise
+
+    @cached_property
+    def ranking(self) -> MariadbRanking:
+        from yeldro.engines.mariadb.ranking import MariadbRanking
+
+        return MariadbRanking(self)
+
+    @cached_property
+    def replacing(self) -> SqlReplacing:
+        from yeldro.engines.shared.replacing import SqlReplacing
+
+        return SqlReplacing(self)
+
+    @cached_property
+    def archive(self) -> MariadbArchive:
+        from yeldro.engines.mariadb.archive import MariadbArchive
+
+        return MariadbArchive(self)
 
     def _check_session(self, link: Link) -> None:
         """What is pinned, locked and kept belongs to one session of the server."""

@@ -18,7 +18,7 @@ from yeldro.core.model.key_set import (
     stored,
 )
 from yeldro.core.model.schema import WHOLE_ROW, Column, Reference, Table, TableName
-from yeldro.engines.mariadb.values import find_way
+from yeldro.engines.mariadb.values import find_way, is_number
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.statements import Rows, Words, bare
 
@@ -300,14 +300,14 @@ class MariadbStatements(StageStatements):
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:
-        pairs = [
-            [
-                sa.cast(self.kept(rows.c[name], table.column(name)), sa.BINARY)
-                for rows in (own, other)
-            ]
-            for name in names
-        ]
-        return sa.and_(*(one.op("<=>", is_comparison=True)(two) for one, two in pairs))
+        found: list[sa.ColumnElement[bool]] = []
+        for name in names:
+            column = table.column(name)
+            cells: list[sa.ColumnElement[Any]] = [rows.c[name] for rows in (own, other)]
+            if not is_number(column):
+                cells = [sa.cast(self.kept(cell, column), sa.BINARY) for cell in cells]
+            found.append(cells[0].op("<=>", is_comparison=True)(cells[1]))
+        return sa.and_(*found)
 
     def image(
         self, table: Table, names: Sequence[str], clause: sa.FromClause

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
 
-from yeldro.core.database.archive_format import Cells
+from yeldro.core.database.row_block import Cells, RowBlock
 from yeldro.core.model.schema import Column, Family
 
 # Character sets whose texts come back from UTF-8 as they were; the texts of others are kept as
@@ -36,6 +36,8 @@ _SHAPES = {
     ),
     "geometrycollection",
 }
+# Escapes of JSON that the server reads otherwise.
+_UNUSUAL = re.compile(r"\\[^bnrt]")
 # Bytes of one INSERT: well below the least max_allowed_packet that servers have.
 _PACKET = 1 << 20
 
@@ -73,6 +75,12 @@ def find_way(column: Column) -> Way:
     )
 
 
+def is_number(column: Column) -> bool:
+    """Whether a value is a number, or a day: equal ones are kept as the same text."""
+    numbers = (Family.INTEGER, Family.NUMBER, Family.DATE, Family.TIMESTAMP)
+    return column.family in numbers and find_way(column).name in ("plain", "double")
+
+
 def write_row(ways: Sequence[Way], row: Cells) -> str:
     """A row of values as SQL literals."""
     return "(" + ",".join(map(_write_cell, ways, row)) + ")"
@@ -87,6 +95,20 @@ def write_plain(row: Cells) -> str:
         )
         + ")"
     )
+
+
+def write_block(block: RowBlock) -> str | None:
+    """The same for a whole block at once, None where it holds what has to be looked at cell by
+    cell, or would not fit a packet."""
+    if len(block.text) > _PACKET:
+        return None
+    return block.rewrite(_turn, quote='"', escaped_quote='\\"', unusual=_UNUSUAL)
+
+
+def _turn(between: str) -> str:
+    """What stands between two texts of an array of rows, as it stands between values."""
+    text = between.replace("[[", "(").replace("]]", ")").replace("],[", "),(")
+    return text.replace("null", "NULL")
 
 
 def _write_cell(way: Way, cell: str | None) -> str:

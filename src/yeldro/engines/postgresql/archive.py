@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import Cells, Form, Piece, Sink, Source, Stage
+from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
+from yeldro.core.database.row_block import RowBlock
+from yeldro.core.database.sent import Kind
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.engines.postgresql.part import PostgresqlOwner
 from yeldro.engines.postgresql.statements import KEPT_AS, Named, PostgresqlStatements
@@ -106,15 +109,7 @@ class PostgresqlArchive(SqlArchive):
                 )
             )
         names = in_brackets([sa.column(name) for name in columns])
-        copy = self._database.sent.write(Words("COPY", loaded, names, "FROM STDIN"))
-        self._gate.note(copy)
-        with (
-            self._gate.translated(),
-            self._database.raw.cursor() as cursor,
-            cursor.copy(copy.encode()) as writing,
-        ):
-            for rows, is_plain in source.rows(stage.portion):
-                writing.write(_make_lines(rows, is_plain))
+        self._copy_rows(Words("COPY", loaded, names, "FROM STDIN"), source.blocks(stage.portion))
         if loaded is not table:
             read = [
                 sa.cast(sa.column(name), Named(types[name])) if name in others else sa.column(name)
@@ -123,8 +118,32 @@ class PostgresqlArchive(SqlArchive):
             self._gate.run(
                 Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded)))
             )
-        # Without figures the planner would take the staged rows for a handful.
-        self._gate.run(Words("ANALYZE", table))
+        self._analyze(stage, table)
+
+    def _copy_rows(self, into: Words, blocks: Iterator[RowBlock]) -> None:
+        copy = self._database.sent.write(into)
+        self._gate.note(copy)
+        with (
+            self._gate.translated(),
+            self._database.raw.cursor() as cursor,
+            cursor.copy(copy.encode()) as writing,
+        ):
+            for block in blocks:
+                writing.write(make_lines(block))
+
+    def _analyze(self, stage: Stage, table: sa.TableClause) -> None:
+        """Without figures the planner would take the staged rows for a handful. It joins them by
+        some columns only."""
+        met = {*stage.key, *self._database.schema.referring_columns(stage.table)}
+        looked_up: list[sa.ColumnClause[Any]] = [
+            sa.column(name) for name, own in stage.portion.cells if own in met
+        ]
+        self._gate.run(Words("ANALYZE", table, *([in_brackets(looked_up)] if looked_up else [])))
+
+    def insert(self, stage: Stage) -> int:
+        """With memory for the comparison that comes after it."""
+        self._gate.run_text("SET LOCAL work_mem = '256MB'", Kind.PLAIN)
+        return super().insert(stage)
 
     def insert_together(self, stages: Sequence[Stage]) -> list[int]:
         """All in one statement: references are checked when it is done."""
@@ -174,12 +193,20 @@ class PostgresqlArchive(SqlArchive):
                         self._gate.run(sa.select(moved))
 
 
-def _make_lines(rows: Sequence[Cells], is_plain: bool) -> str:
-    """Rows in the text form of COPY."""
-    if not is_plain:
-        rows = [
-            [cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in rows
-        ]
+def make_lines(block: RowBlock) -> str:
+    """Rows in the text form of COPY, which escapes as JSON does."""
+    if (lines := block.rewrite(_turn, quote="", escaped_quote='"')) is not None:
+        return lines
+    rows = [
+        [cell if cell is None else cell.translate(_ESCAPED) for cell in row] for row in block.read()
+    ]
     return "".join(
         ["\t".join(["\\N" if cell is None else cell for cell in row]) + "\n" for row in rows]
     )
+
+
+def _turn(between: str) -> str:
+    """What stands between two texts of an array of rows, as it stands in lines of COPY."""
+    text = between.removeprefix("[[")
+    text = text.replace("]]", "\n").replace("],[", "\n").replace(",", "\t")
+    return text.replace("null", "\\N")

@@ -38,12 +38,8 @@ FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {_OURS} ORDER BY n.nspname, c.relname"""
 _COLUMNS = f"""
 SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), t.typcategory::text,
-  a.attnotnull AND NOT EXISTS (
-    SELECT 1 FROM pg_constraint AS k
-    WHERE k.conrelid = c.oid AND k.contype = 'n' AND NOT k.convalidated AND k.conkey =
-    ARRAY[a.attnum]
-  ), coalesce(pg_get_expr(d.adbin, d.adrelid), pg_get_expr(t.typdefaultbin, 0)), a.attgenerated <>
-  '',
+  a.attnotnull AND IS_VALIDATED,
+  coalesce(pg_get_expr(d.adbin, d.adrelid), pg_get_expr(t.typdefaultbin, 0)), a.attgenerated <> '',
   CASE WHEN l.oid IS NULL THEN '' WHEN l.collnamespace = 'pg_catalog'::regnamespace THEN
   quote_ident(l.collname)
     ELSE l.collnamespace::regnamespace::text || '.' || quote_ident(l.collname) END, a.atttypid
@@ -59,19 +55,34 @@ _INDEXES = f"""
 SELECT i.indrelid, x.relname, i.indkey::int2[]::int[], i.indnkeyatts::int,
   i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid AND i.indimmediate,
   i.indisprimary,
-  i.indisunique AND (i.indpred IS NOT NULL OR i.indexprs IS NOT NULL OR NOT i.indimmediate
-    OR coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false)),
-  ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) AS k),
-  coalesce(pg_get_expr(i.indpred, i.indrelid), ''),
-  NOT coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false),
-  ARRAY(SELECT DISTINCT d.refobjsubid FROM pg_depend AS d WHERE d.classid = 'pg_class'::regclass
+  s.is_special,
+  CASE WHEN s.is_special THEN ARRAY(
+    SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) AS k) END,
+  coalesce(pg_get_expr(i.indpred, i.indrelid), ''), NOT s.nulls_are_alike,
+  CASE WHEN s.is_special THEN ARRAY(
+    SELECT DISTINCT d.refobjsubid FROM pg_depend AS d WHERE d.classid = 'pg_class'::regclass
     AND d.objid = i.indexrelid AND d.refobjid = i.indrelid AND d.refobjsubid > 0)
-    || i.indkey::int2[]::int[]
+    || i.indkey::int2[]::int[] END
 FROM pg_index AS i JOIN pg_class AS x ON x.oid = i.indexrelid JOIN pg_class AS c ON c.oid =
 i.indrelid
+CROSS JOIN LATERAL (SELECT NULLS_ARE_ALIKE, i.indisunique AND (i.indpred IS NOT NULL
+  OR i.indexprs IS NOT NULL OR NOT i.indimmediate OR NULLS_ARE_ALIKE)) AS s (nulls_are_alike,
+  is_special)
 JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_OURS} ORDER BY i.indrelid, x.relname"""
+# What some versions of the server have, and what stands for it in older ones.
+_SINCE = {
+    "IS_VALIDATED": (
+        180000,
+        "NOT EXISTS (SELECT 1 FROM pg_constraint AS k WHERE k.conrelid = c.oid AND k.contype = 'n' "
+        "AND NOT k.convalidated AND k.conkey = ARRAY[a.attnum])",
+        "true",
+    ),
+    "NULLS_ARE_ALIKE": (150000, "i.indnullsnotdistinct", "false"),
+    "IS_PERIOD": (180000, "k.conperiod", "false"),
+    "IS_ENFORCED": (180000, "k.conenforced", "true"),
+}
 # A reference to or from a partitioned table has a copy for each partition (conparentid), which is
-# none of its own. conperiod and conenforced are there from version 18 on.
+# none of its own.
 _REFERENCES = """
 WITH RECURSIVE copies (own, oid) AS (
   SELECT oid, oid FROM pg_constraint WHERE contype = 'f' AND conparentid = 0
@@ -81,18 +92,18 @@ WITH RECURSIVE copies (own, oid) AS (
 SELECT k.conname, k.conrelid, k.confrelid, k.conkey::int[], k.confkey::int[], k.confdeltype::text,
   CASE WHEN k.confdeltype IN ('n', 'd') THEN (to_jsonb(k) -> 'confdelsetcols')::text END,
   k.convalidated,
-  EXISTS (SELECT 1 FROM copies AS o JOIN pg_trigger AS g ON g.tgconstraint = o.oid
-    WHERE o.own = k.oid AND g.tgenabled IN ('D', 'R')),
-  ARRAY(SELECT 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
-    FROM unnest(k.conpfeqop) WITH ORDINALITY AS e (oid, place) JOIN pg_operator AS p ON p.oid =
-    e.oid ORDER BY place),
-  coalesce((to_jsonb(k) ->> 'conperiod')::boolean, false), coalesce((to_jsonb(k) ->>
-  'conenforced')::boolean, true),
+  k.oid IN (SELECT o.own FROM copies AS o JOIN pg_trigger AS g ON g.tgconstraint = o.oid
+    WHERE g.tgenabled IN ('D', 'R')),
+  k.conpfeqop::int8[], IS_PERIOD, IS_ENFORCED,
   k.confmatchtype = 'f', k.confupdtype::text
 FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid =
 c.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY n.nspname, c.relname, k.conname"""
+_OPERATORS = """
+SELECT p.oid::int8, 'OPERATOR(' || p.oprnamespace::regnamespace::text || '.' || p.oprname || ')'
+FROM pg_operator AS p WHERE p.oid IN (
+  SELECT unnest(conpfeqop) FROM pg_constraint WHERE contype = 'f')"""
 # The equality of the default ways to sort or hash a type, where it does not come with the server.
 _EQUALITIES = """
 SELECT DISTINCT ON (k.opcintype) k.opcintype,
@@ -165,11 +176,12 @@ def read_schema(gate: Gate, path: Sequence[str]) -> Schema:
     """
     rows = gate.read(_TABLES)
     names = {row[0]: TableName(row[1], row[2]) for row in rows}
+    version = int(gate.read("SHOW server_version_num")[0][0])
     columns, indexes, triggers = (
-        _by_table(gate.read(query)) for query in (_COLUMNS, _INDEXES, _TRIGGERS)
+        _by_table(gate.read(_fit(query, version))) for query in (_COLUMNS, _INDEXES, _TRIGGERS)
     )
     unpublishable = {
-        names[oid]: publication for oid, publication in gate.read(_UNPUBLISHABLE) if oid in names
+        names[oid]: publication for oid, publication in _find_unpublishable(gate) if oid in names
     }
     equalities, domains = dict(gate.read(_EQUALITIES)), dict(gate.read(_DOMAINS))
     numbered = {oid: {row[0]: row[1] for row in columns[oid]} for oid in names}
@@ -192,13 +204,24 @@ def read_schema(gate: Gate, path: Sequence[str]) -> Schema:
         for oid, table in tables.items()
     }
     tables = {oid: _with_refusal(table, tables, unpublishable) for oid, table in tables.items()}
-    constraints = gate.read(_REFERENCES)
+    constraints, operators = gate.read(_fit(_REFERENCES, version)), dict(gate.read(_OPERATORS))
     references = [
-        _reference(tables, numbered, row)
+        _reference(tables, numbered, operators, row)
         for row in constraints
         if row[1] in tables and row[2] in tables
     ]
     return Schema(tuple(tables.values()), tuple(references))
+
+
+def _find_unpublishable(gate: Gate) -> list[tuple[Any, ...]]:
+    return gate.read(_UNPUBLISHABLE) if gate.read("SELECT 1 FROM pg_publication LIMIT 1") else []
+
+
+def _fit(query: str, version: int) -> str:
+    """A query as a server of this version can run it."""
+    for name, (since, text, before) in _SINCE.items():
+        query = query.replace(name, text if version >= since else before)
+    return query
 
 
 def _find_bare(names: Iterable[TableName], path: Sequence[str]) -> set[TableName]:
@@ -335,7 +358,10 @@ def _event(bits: int) -> str:
 
 
 def _reference(
-    tables: dict[int, Table], numbered: dict[int, dict[int, str]], row: tuple[Any, ...]
+    tables: dict[int, Table],
+    numbered: dict[int, dict[int, str]],
+    signs: dict[int, str],
+    row: tuple[Any, ...],
 ) -> Reference:
     (
         name,
@@ -347,7 +373,7 @@ def _reference(
         some,
         validated,
         disabled,
-        operators,
+        compared_by,
         period,
         enforced,
         full,
@@ -360,6 +386,7 @@ def _reference(
         else keys
     )
     there = _names(numbered[parent], referred)
+    operators = [signs[one] for one in compared_by]
     fault = ""
     if period:
         # A row may be covered by several rows together: by the other columns alone it is told that

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
+from functools import cached_property
 from tempfile import SpooledTemporaryFile
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
 
 import psycopg
 import sqlalchemy as sa
@@ -17,18 +18,15 @@ from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
-from yeldro.core.model.key_set import KeySet, StoredKeys
+from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
 from yeldro.core.model.schema import Column, Reference, ReferentialAction, Table, TableName
 from yeldro.core.model.values import WrittenFloat
-from yeldro.engines.postgresql.archive import PostgresqlArchive
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
 from yeldro.engines.postgresql.compiler import FullCompiler
 from yeldro.engines.postgresql.errors import is_answer, translate
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
-from yeldro.engines.postgresql.ranking import PostgresqlRanking
-from yeldro.engines.postgresql.replacing import PostgresqlReplacing
 from yeldro.engines.postgresql.settings import ONLY_OURS, PINNED
 from yeldro.engines.postgresql.statements import (
     LARGE,
@@ -50,6 +48,13 @@ from yeldro.engines.shared.statements import Words, find_defaults, find_values
 from yeldro.engines.shared.writer import Writer
 from yeldro.errors import DatabaseFailed
 
+if TYPE_CHECKING:
+    from yeldro.engines.postgresql.archive import PostgresqlArchive
+    from yeldro.engines.postgresql.ranking import PostgresqlRanking
+    from yeldro.engines.postgresql.replacing import PostgresqlReplacing
+
+# Of more rows than these the array of their places would take too much of the server's memory.
+_MOST_PLACES = 4_000_000
 # Bytes that are held in memory before they go to a file, and bytes that are sent at a time.
 _SPOOLED, _BLOCK = 1 << 24, 1 << 16
 # The types whose values Python holds exactly.
@@ -164,9 +169,7 @@ class PostgresqlDatabase(SqlDatabase):
         self.sent = Writer(self._dialect, self.dialect, write_for_postgresql, as_sent=True)
         gate = Gate(connection, translate, is_whole, self._make_writer(""))
         super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
-        self.ranking = PostgresqlRanking(self)
-        self.replacing = PostgresqlReplacing(self)
-        self.archive = PostgresqlArchive(self)
+        self._places: dict[KeySet, str] = {}
         try:
             # Before anything is pinned: what is set on a pooled connection may belong to somebody
             # else.
@@ -185,6 +188,24 @@ class PostgresqlDatabase(SqlDatabase):
         except BaseException:
             self.close()
             raise
+
+    @cached_property
+    def ranking(self) -> PostgresqlRanking:
+        from yeldro.engines.postgresql.ranking import PostgresqlRanking
+
+        return PostgresqlRanking(self)
+
+    @cached_property
+    def replacing(self) -> PostgresqlReplacing:
+        from yeldro.engines.postgresql.replacing import PostgresqlReplacing
+
+        return PostgresqlReplacing(self)
+
+    @cached_property
+    def archive(self) -> PostgresqlArchive:
+        from yeldro.engines.postgresql.archive import PostgresqlArchive
+
+        return PostgresqlArchive(self)
 
     def _show_as_written(self) -> None:
         """From now on take most values as the texts that the server sends: Python has no infinity,
@@ -330,6 +351,7 @@ class PostgresqlDatabase(SqlDatabase):
             }:
                 clause = self.statements.table(child)
                 self.gate.run(Words("LOCK TABLE", clause, "IN SHARE ROW EXCLUSIVE MODE"))
+        self._places.clear()
         parents = {reference.parent for reference in self.schema.acting}
         self.statements.locked = frozenset(parents if mode is Mode.WRITE else ())
         # A read-only transaction could be switched back before its first query.
@@ -351,6 +373,27 @@ class PostgresqlDatabase(SqlDatabase):
         if added and self.statements.locked:
             self.gate.run(self.statements.lock(keys))
         return added
+
+    def find_dependent(self, reference: Reference, parents: KeySet) -> tuple[DependentRows, int]:
+        """In a run the rows are looked for once: where they lie is noted for their deletion."""
+        child = reference.child
+        is_plain = child.kind == "table" and not child.row_security
+        notes = self.mode is Mode.WRITE and not self.gate.scribe and not self.statements.holding
+        if not notes or not is_plain or not child.parts <= {child.name}:
+            return super().find_dependent(reference, parents)
+        keys = DependentRows(child, child.identity, reference, stored(parents))
+        places = next(self.names)
+        rows = self.gate.run(self.statements.find_places(keys, places)).rowcount
+        if rows <= _MOST_PLACES:
+            self._places[keys] = places
+        return keys, rows
+
+    def delete(self, keys: KeySet) -> int:
+        """A row that a trigger has changed since lies elsewhere, and is not deleted: then the tally
+        does not balance, as it does not where a trigger changes any other row of the reach."""
+        if places := self._places.pop(keys, ""):
+            return self.gate.run(self.statements.delete_at(keys, places)).rowcount
+        return super().delete(keys)
 
     def _let_planner(self, switch: str) -> None:
         for way in ("hashjoin", "mergejoin", "seqscan") if switch != self._planned else ():

@@ -102,17 +102,19 @@ class PostgresqlRanking(ServerSpelling):
         between = sa.and_(
             rows.c.c0 != groups.c.low, rows.c.c0 != groups.c.high, groups.c.size > sa.text("2")
         )
+        second = sa.func.row_number().over(partition_by=groups.c.grp, order_by=rows.c.c0)
         others = (
-            sa.select(rows.c.c0, groups.c.grp, groups.c.size)
+            sa.select(rows.c.c0, groups.c.grp, groups.c.size, second + sa.text("1"))
             .select_from(rows.join(groups, alike))
             .where(between)
         )
+        first: sa.ColumnElement[Any] = sa.cast(sa.literal_column("1"), sa.BigInteger)
         found = [
-            sa.select(end.label("c0"), groups.c.grp, groups.c.size)
-            for end in (groups.c.low, groups.c.high)
+            sa.select(end.label("c0"), groups.c.grp, groups.c.size, place.label("place"))
+            for end, place in ((groups.c.low, first), (groups.c.high, groups.c.size))
         ]
         members = sa.union_all(*found, others).subquery(self._statements.own("members"))
-        return members, [members.c.c0, members.c.grp, members.c.size]
+        return members, [members.c.c0, members.c.grp, members.c.size, members.c.place]
 
     def _starts_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
         """By its bytes, of which those of other signs are larger than those of ASCII."""

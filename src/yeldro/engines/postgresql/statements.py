@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.model.key_set import KeySet, stored
+from yeldro.core.model.key_set import DependentRows, KeySet, stored
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.engines.postgresql.compiler import Equated
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -176,6 +176,21 @@ class PostgresqlStatements(StageStatements):
         return Words(
             "INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows
         )
+
+    def find_places(self, keys: DependentRows, places: str) -> Words:
+        """Note where the rows of a key set lie."""
+        rows: Rows = sa.select(sa.column("ctid").label("place"))
+        rows = rows.select_from(self.table(keys.table))
+        table = sa.table(places, schema="pg_temp")
+        wanted = bare(rows.where(self.has_identity(keys)))
+        return Words("CREATE TEMPORARY TABLE", table, "ON COMMIT DROP AS", wanted)
+
+    def delete_at(self, keys: KeySet, places: str) -> Words:
+        """Delete the rows at these places, in the order in which they lie: an array is walked so,
+        and a subquery is not."""
+        where = "WHERE ctid OPERATOR(pg_catalog.=) ANY (ARRAY(SELECT place FROM"
+        found = sa.table(places, schema="pg_temp")
+        return Words("DELETE FROM", self.table(keys.table), where, found, "))")
 
     def lock(self, keys: KeySet, among: Sequence[sa.ColumnElement[bool]] = ()) -> Rows:
         """Lock the rows of a key set, or of those of its rows that meet `among`."""

@@ -7,7 +7,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
@@ -24,13 +24,10 @@ from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.grouping import Grouping, Ignored, Same
 from yeldro.core.selection.selection import Selection
-from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.calls import Judge
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import HeldTable, write_for_holding
-from yeldro.engines.shared.ranking import SqlRanking
-from yeldro.engines.shared.replacing import SqlReplacing
 from yeldro.engines.shared.statements import Rows, Words, count_where, find_defaults
 from yeldro.engines.shared.temporary_names import Names
 from yeldro.engines.shared.writer import Writer
@@ -43,6 +40,11 @@ from yeldro.errors import (
     UsageError,
     YeldroError,
 )
+
+if TYPE_CHECKING:
+    from yeldro.engines.shared.archive import SqlArchive
+    from yeldro.engines.shared.ranking import SqlRanking
+    from yeldro.engines.shared.replacing import SqlReplacing
 
 # Keys from a file that are sent at a time: enough to be fast, little enough to hold.
 _BATCH = 10_000
@@ -58,9 +60,6 @@ class SqlDatabase(ABC):
     abilities: Abilities
     schema: Schema
     encoding = "UTF-8"
-    ranking: SqlRanking
-    replacing: SqlReplacing
-    archive: SqlArchive
     _judge: Judge
     _only_looks = ""
     """The setting that makes every transaction of the session a read-only one."""
@@ -84,6 +83,20 @@ class SqlDatabase(ABC):
         self._built: list[sa.TableClause] = []
         self._filled: set[StoredKeys] = set()
         self.mode: Mode | None = None
+
+    # Parts that not every command needs are imported where they are used for the first time.
+
+    @property
+    @abstractmethod
+    def ranking(self) -> SqlRanking: ...
+
+    @property
+    @abstractmethod
+    def replacing(self) -> SqlReplacing: ...
+
+    @property
+    @abstractmethod
+    def archive(self) -> SqlArchive: ...
 
     def _judge_by(self, judge: Judge) -> None:
         self._judge, self.statements.judge = judge, judge.check

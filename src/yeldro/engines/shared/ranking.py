@@ -111,18 +111,19 @@ class SqlRanking(SqlPart, ABC):
             return sa.select(*identity, *same, *looks, *cells)
         # Rows that equal nothing are left out before anything is sorted.
         wanted = self._statements.is_selected(grouping.selection)
-        filled = (
-            [part for pair in self._are_filled(ranking) for part in pair]
-            if grouping.nulls_differ
-            else []
-        )
+        filled: list[sa.ColumnElement[bool]] = []
+        for cell, text in self._common(ranking) if grouping.nulls_differ else ():
+            filled.append(cell.is_not(None))
+            filled += [] if text is None else [sa.not_(self._is_blank_text(text))]
         return sa.select(*identity, *same, *looks).where(*wanted, *filled)
 
-    def _are_filled(self, ranking: Ranking) -> list[tuple[sa.ColumnElement[bool], ...]]:
-        """Of each part of what makes rows the same, whether it is no NULL, and no blank text: these
-        equal nothing."""
+    def _common(
+        self, ranking: Ranking
+    ) -> list[tuple[sa.ColumnElement[Any], sa.ColumnElement[Any] | None]]:
+        """Each part of what makes rows the same, and it as it stands where it may be a text: a NULL
+        and a blank text equal nothing."""
         clause = self._statements.table(ranking.table)
-        found: list[tuple[sa.ColumnElement[bool], ...]] = []
+        found: list[tuple[sa.ColumnElement[Any], sa.ColumnElement[Any] | None]] = []
         for one, cell in zip(ranking.grouping.same, self._same(ranking), strict=True):
             raw = (
                 self._statements.fragment(one.expression)
@@ -130,22 +131,23 @@ class SqlRanking(SqlPart, ABC):
                 else clause.c[one.column]
             )
             family = ranking.table.column(one.column).family if one.column else Family.OTHER
-            is_text = family in (Family.TEXT, Family.OTHER)
-            texts = [sa.not_(self._is_blank_text(raw))] if is_text else []
-            found.append((cell.is_not(None), *texts))
+            found.append((cell, raw if family in (Family.TEXT, Family.OTHER) else None))
         return found
 
     def count_left_out(self, ranking: Ranking) -> tuple[int, int]:
         if not ranking.grouping.nulls_differ:
             return 0, 0
-        filled = self._are_filled(ranking)
-        full = sa.and_(*(pair[0] for pair in filled))
-        texts = [part for pair in filled for part in pair[1:]]
-        cases = [sa.not_(full), sa.and_(full, sa.not_(sa.and_(*texts)) if texts else sa.false())]
+        common = self._common(ranking)
+        texts = [text for _, text in common if text is not None]
+        is_null = sa.or_(*(cell.is_(None) for cell, _ in common))
+        is_blank = sa.or_(sa.false(), *(self._is_blank_text(text) for text in texts))
+        cases = [is_null, sa.and_(sa.not_(is_null), is_blank)]
         counts = [sa.func.count(sa.case((case, _ONE))) for case in cases]
         rows = sa.select(*counts).select_from(self._statements.table(ranking.table))
-        rows = rows.where(*self._statements.is_selected(ranking.grouping.selection))
-        nulls, blanks = map(int, self._gate.run(rows).one())
+        # Of nearly all rows no more than the first letters are looked at.
+        suspects = sa.or_(is_null, *(self._starts_white(text) for text in texts))
+        wanted = self._statements.is_selected(ranking.grouping.selection)
+        nulls, blanks = map(int, self._gate.run(rows.where(*wanted, suspects)).one())
         return nulls, blanks
 
     def _is_blank_text(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -189,7 +191,8 @@ class SqlRanking(SqlPart, ABC):
     @abstractmethod
     def _members(self, ranking: Ranking) -> tuple[sa.FromClause, list[sa.ColumnElement[Any]]]:
         """The rows of groups of several, with as little sorting as the engine can: their identity
-        of one column, the number of the group, and its size."""
+        of one column, the number of the group, and its size; and the place by the identity where
+        the engine comes by it without sorting."""
 
     def _gathered(
         self, ranking: Ranking, gather: Callable[[Any], sa.ColumnElement[Any]]
@@ -207,7 +210,7 @@ class SqlRanking(SqlPart, ABC):
             rule for rule in ranking.grouping.rules if not _is_by_identity(rule, ranking.table)
         ]
         # Most rows have no duplicate. Only those of groups are joined with their values and sorted.
-        source, (own, group, size) = self._members(ranking)
+        source, (own, group, size, *known) = self._members(ranking)
         order: list[sa.ColumnElement[Any]] = []
         if rules or ranking.table.tie_breakers:
             rows = self._looked(ranking, rules, all_columns=True).subquery(
@@ -216,6 +219,8 @@ class SqlRanking(SqlPart, ABC):
             source = source.join(rows, rows.c.c0 == own)
             order = _orders(ranking.table, rules, rows)
         place = sa.func.row_number().over(partition_by=group, order_by=[*order, own])
+        if known and not order:
+            return sa.select(own, group, known[0], size).select_from(source)
         return sa.select(own, group, place, size).select_from(source)
 
     def _by_windows(self, ranking: Ranking) -> Rows:
@@ -308,12 +313,12 @@ class SqlRanking(SqlPart, ABC):
         found = self._gate.run(sizes.group_by(ranked.c.size).order_by(ranked.c.size))
         return [(int(size), int(groups)) for size, groups in map(tuple, found)]
 
-    def count_decisions(self, ranking: Ranking, rules: Sequence[Rule]) -> list[int]:
+    def count_decisions(self, ranking: Ranking, rules: Sequence[Rule], groups: int) -> list[int]:
         """By the first row of each group and the second one. What goes by the identity always
         decides."""
         # No two rows have the same identity, so later rules never come into it.
         if _is_by_identity(rules[0], ranking.table):
-            return [self.count_groups(ranking)[0], *(0 for _ in rules[1:])]
+            return [groups, *(0 for _ in rules[1:])]
         first, second = (
             self._clause(ranking).alias(self._statements.own("first")),
             self._clause(ranking).alias(self._statements.own("second")),

@@ -7,8 +7,8 @@ from copy import copy
 from typing import Any
 
 import sqlalchemy as sa
-import sqlglot
 
+from yeldro.core.model.grammar import sqlglot
 from yeldro.errors import Refused
 
 Literal = Callable[[Any], str]

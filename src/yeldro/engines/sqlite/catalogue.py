@@ -9,8 +9,7 @@ from dataclasses import replace
 from functools import cache
 from typing import Any
 
-import sqlglot
-
+from yeldro.core.model.grammar import sqlglot
 from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import (
     Column,
@@ -108,9 +107,12 @@ def read_schema(gate: Gate) -> Schema:
 def _read_special(sql: str, columns: set[str]) -> Unique | None:
     """What a CREATE UNIQUE INDEX statement keeps apart, None where it is plain columns of all rows,
     or not unique."""
+    # SQLite writes the first words itself.
+    if not sql.startswith("CREATE UNIQUE "):
+        return None
     tokens = sqlglot.tokenize(sql, read="sqlite")
     words = [token.text.upper() for token in tokens]
-    if "UNIQUE" not in words[:2] or "(" not in words:
+    if "(" not in words:
         return None
     first = words.index("(")
     starts, last = _find_parts(words, first)

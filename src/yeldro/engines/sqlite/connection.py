@@ -8,8 +8,9 @@ import sqlite3
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 import sqlalchemy as sa
@@ -26,14 +27,16 @@ from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.literals import write_for_sqlite
 from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
-from yeldro.engines.sqlite.archive import SqliteArchive
 from yeldro.engines.sqlite.authorizer import LISTEN, OUTSIDE, VERBS, deny_changes
 from yeldro.engines.sqlite.catalogue import affinity, read_schema
 from yeldro.engines.sqlite.errors import translate
-from yeldro.engines.sqlite.ranking import SqliteRanking
-from yeldro.engines.sqlite.replacing import SqliteReplacing
 from yeldro.engines.sqlite.statements import SqliteStatements
 from yeldro.errors import DatabaseFailed, Interrupted, Locked, Refused, TookTooLong, YeldroError
+
+if TYPE_CHECKING:
+    from yeldro.engines.sqlite.archive import SqliteArchive
+    from yeldro.engines.sqlite.ranking import SqliteRanking
+    from yeldro.engines.sqlite.replacing import SqliteReplacing
 
 # Days in the one form whose order as texts is their order in time.
 _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*'")
@@ -118,9 +121,6 @@ class SqliteDatabase(SqlDatabase):
             connection, translate, lambda: raw.in_transaction, self._make_writer(""), count_changes
         )
         super().__init__(str(path), gate, SqliteStatements())
-        self.ranking = SqliteRanking(self)
-        self.replacing = SqliteReplacing(self)
-        self.archive = SqliteArchive(self)
         try:
             self._pin_settings()
             self.schema = read_schema(self.gate)
@@ -132,6 +132,24 @@ class SqliteDatabase(SqlDatabase):
         except BaseException:
             self.close()
             raise
+
+    @cached_property
+    def ranking(self) -> SqliteRanking:
+        from yeldro.engines.sqlite.ranking import SqliteRanking
+
+        return SqliteRanking(self)
+
+    @cached_property
+    def replacing(self) -> SqliteReplacing:
+        from yeldro.engines.sqlite.replacing import SqliteReplacing
+
+        return SqliteReplacing(self)
+
+    @cached_property
+    def archive(self) -> SqliteArchive:
+        from yeldro.engines.sqlite.archive import SqliteArchive
+
+        return SqliteArchive(self)
 
     def _pin_settings(self) -> None:
         self.gate.run_text("PRAGMA foreign_keys = ON")
