@@ -71,6 +71,9 @@ class _Answers(Stopwatch):
         return True
 
 
+ANSWERS = _Answers()
+
+
 def table(server: Server) -> str:
     return TABLE.format(double="REAL" if server.engine == "sqlite" else "DOUBLE PRECISION")
 
@@ -171,11 +174,11 @@ def bench_archive(figures: Figures, parents: int) -> bool:
 
 def delete(keeping: Keeping, database: Database) -> RunResult:
     request = Request(Asked("readings", all_rows=True), sample=0)
-    return running.delete(database, request, running.Manner(ask_first=False), _Answers(), keeping)
+    return running.delete(database, request, running.Manner(ask_first=False), ANSWERS, keeping)
 
 
 def restore(record: RunRecord, database: Database) -> RunResult:
-    return restoring.restore(database, record, restoring.RestoreRequest(), _Answers())
+    return restoring.restore(database, record, restoring.RestoreRequest(), ANSWERS)
 
 
 def timed(server: Server, work: Callable[[Database], RunResult]) -> float:

@@ -33,8 +33,6 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
 
 PARENTS = 200_000
-# Parents of a tree with 20 million rows.
-LARGE = 1_250_000
 _TURNS = 5
 SERIES = {
     "sqlite": "(WITH RECURSIVE s (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {0}) "
@@ -229,22 +227,6 @@ def bench_growth(figures: Figures, parents: int = PARENTS) -> bool:
             taken.append([ours(server)[0] for _ in range(3)])
         others = {"a tenth of the rows": (taken[0], 11.0)}
         met &= figures.compare("growth", server.engine, taken[1], others)
-    return met
-
-
-def bench_large(figures: Figures, parents: int = LARGE) -> bool:
-    """20 million rows: the time of each row against that of 2 million, and the memory of the
-    client."""
-    met = True
-    for server in engines():
-        each = []
-        for size in (parents // 10, parents):
-            build(server, size, cascade=False)
-            taken, grown = ours(server)
-            each.append(taken / size)
-        others = {"2 million": ([each[0]], 1.2)}
-        met &= figures.compare("20 million, a row", server.engine, [each[1]], others)
-        met &= figures.add(Figure("20 million, memory", server.engine, grown / 1024, 16, "MiB"))
     return met
 
 
