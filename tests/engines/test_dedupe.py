@@ -295,6 +295,20 @@ def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldr
     assert yeldro(*line, "--strict", "case-blind").status == 3
 
 
+@pytest.mark.parametrize("any_server", ["postgresql"], indirect=True)
+def test_a_collation_does_not_say_what_is_blank(server: Server, yeldro: Yeldro) -> None:
+    server.run(
+        "CREATE COLLATION bare (provider = icu, locale = 'und-u-ka-shifted', deterministic = false)",
+        'CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20) COLLATE "bare")',
+        "INSERT INTO weirs VALUES (1, ' '), (2, '-'), (3, '-'), (4, ' ')",
+    )
+    line = ["dedupe", "weirs", "--same", "name", "--keep", "lowest id", "--yes"]
+    done = yeldro(*line, "--then-unique", "one_name")
+    assert (done.status, rows(server, "weirs")) == (0, [[(1, " "), (2, "-"), (4, " ")]]), done.err
+    with pytest.raises(Exception, match="one_name"):
+        server.run("INSERT INTO weirs VALUES (5, '-')")
+
+
 SPECIAL = [
     (["--same", "name", "--ignore", "case,space"], "' FEN '", "'tern'"),
     (["--same", "name", "--nulls", "same"], "NULL", "'NULL'"),

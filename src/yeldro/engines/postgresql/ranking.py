@@ -122,7 +122,9 @@ class PostgresqlRanking(ServerSpelling):
         return sa.or_(text < sa.literal_column("'!'"), text > sa.literal_column("'~'"))
 
     def is_white(self, cell: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
-        return sa.func.btrim(sa.cast(cell, sa.Text), WHITE) == sa.literal_column("''")
+        """Not by the collation of a column, which may make `-` equal to nothing."""
+        text = sa.collate(sa.cast(cell, sa.Text), "C")
+        return sa.func.btrim(text, WHITE) == sa.literal_column("''")
 
     def _may_merge(self, table: Table, column: str) -> bool:
         # Asked of the catalogue: a column may have a collation of its own, or one of its type.
