@@ -76,10 +76,9 @@ class PostgresqlArchive(SqlArchive):
         with (
             self._gate.translated(),
             self._database.raw.cursor() as cursor,
-            cursor.copy(query.encode()) as copying,
+            cursor.copy(query.encode()),
         ):
-            for line in copying:
-                yield bytes(line)
+            yield from self._database.raw.read_copy()
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
         """The server reads the texts itself. What a type's own text would not hold comes by another

@@ -159,7 +159,7 @@ class PostgresqlDatabase(SqlDatabase):
 
     def __init__(self, connection: sa.Connection, address: Address, wait: float) -> None:
         raw = connection.connection.driver_connection
-        assert isinstance(raw, psycopg.Connection)
+        assert isinstance(raw, GuardedConnection)
         self.raw = raw
         self._dialect = connection.dialect
 

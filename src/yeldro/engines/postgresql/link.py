@@ -5,12 +5,14 @@ https://www.postgresql.org/docs/current/libpq-connect.html#LIBPQ-PARAMKEYWORDS
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Iterator
 from contextlib import suppress
 from typing import Any, TypeVar
 
 import psycopg
 from psycopg import waiting
+from psycopg.pq import ExecStatus
+from psycopg.pq.abc import PGconn
 
 from yeldro.core.model.address import Address, Link
 
@@ -18,6 +20,8 @@ T = TypeVar("T")
 # The driver's fastest way looks for interrupts only where it has to wait, and so never while a
 # server keeps talking.
 _wait = getattr(waiting, "wait_poll", waiting.wait_selector)
+# Rows of a COPY that are taken at once, if so many are there.
+_AT_ONCE = 1000
 # Seconds that asking a server to end a statement may take.
 _CANCELLING = 1.0
 
@@ -31,6 +35,14 @@ class GuardedConnection(psycopg.Connection[Any]):
         super().__init__(*given, **named)
         self.pgconn.notice_handler = None
 
+    def read_copy(self) -> Iterator[bytes]:
+        """The rows of the COPY that was begun. The driver's own loop takes turns at waiting for
+        each of them."""
+        is_over = False
+        while not is_over:
+            rows, is_over = self.wait(_take_rows(self.pgconn))
+            yield from rows
+
     def wait(
         self, gen: Generator[Any, Any, T], interval: float = 0.1, timeout: float | None = None
     ) -> T:
@@ -41,6 +53,35 @@ class GuardedConnection(psycopg.Connection[Any]):
                 self.cancel_safe(timeout=_CANCELLING)
             self.pgconn.finish()
             raise
+
+
+def _take_rows(connection: PGconn) -> Generator[Any, Any, tuple[list[bytes], bool]]:
+    """Rows of a COPY that have arrived, and whether they are the last. It yields what to wait for,
+    as the driver's own do."""
+    rows: list[bytes] = []
+    while len(rows) < _AT_ONCE:
+        size, row = connection.get_copy_data(1)
+        if size < 0:
+            yield from _end_copy(connection)
+            return rows, True
+        if size:
+            rows.append(bytes(row))
+        elif rows:
+            break
+        elif (yield waiting.WAIT_R):
+            connection.consume_input()
+    return rows, False
+
+
+def _end_copy(connection: PGconn) -> Generator[Any, Any, None]:
+    while True:
+        while connection.is_busy():
+            if (yield waiting.WAIT_R):
+                connection.consume_input()
+        if (result := connection.get_result()) is None:
+            return
+        if result.status != ExecStatus.COMMAND_OK:
+            raise psycopg.errors.error_from_result(result)
 
 
 # Our words beside those of libpq.

@@ -5,17 +5,17 @@ from __future__ import annotations
 from contextlib import AbstractContextManager
 from typing import Protocol
 
-import psycopg
 import sqlalchemy as sa
 
 from yeldro.core.model.key_set import KeySet
+from yeldro.engines.postgresql.link import GuardedConnection
 from yeldro.engines.postgresql.statements import PostgresqlStatements
 from yeldro.engines.shared.part import Owner
 from yeldro.engines.shared.writer import Writer
 
 
 class PostgresqlOwner(Owner, Protocol):
-    raw: psycopg.Connection
+    raw: GuardedConnection
     sent: Writer
     """Writes statements as the driver's own commands take them."""
 
