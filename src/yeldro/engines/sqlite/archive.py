@@ -54,9 +54,11 @@ class SqliteArchive(SqlArchive):
                 reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
                 reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
                 reader.execute("BEGIN")
+                spans = {piece: None if later else self._find_span(piece) for piece in pieces}
                 fixed = dict.fromkeys(
                     piece.keys.parents if isinstance(piece.keys, DependentRows) else piece.keys
                     for piece in pieces
+                    if not spans[piece]
                 )
                 for keys in fixed:
                     if isinstance(keys, StoredKeys) and not later:
@@ -64,7 +66,7 @@ class SqliteArchive(SqlArchive):
                 # The second connection writes the archive, and must not be able to write anything
                 # else.
                 reader.set_authorizer(deny_changes_of_main)
-                counts = [self._copy_piece(piece, sink, reader) for piece in pieces]
+                counts = [self._copy_piece(piece, spans[piece], sink, reader) for piece in pieces]
                 reader.execute("COMMIT")
             except sqlite3.Error as error:
                 code = getattr(error, "sqlite_errorcode", 0) & 0xFF
@@ -75,6 +77,21 @@ class SqliteArchive(SqlArchive):
                     f"The archive {sink.path} failed: {what}.", ELSEWHERE
                 ) from error
         return counts
+
+    def _find_span(self, piece: Piece) -> tuple[int, int] | None:
+        """The first and the last row number, where the rows are all that lie between them."""
+        keys = piece.keys
+        if (
+            not isinstance(keys, StoredKeys)
+            or piece.portion.keeps_left
+            or not self._database.is_whole_number(keys)
+        ):
+            return None
+        (cell, *_) = _cells(keys)
+        first, last, rows = self._database.raw.execute(
+            f"SELECT min({cell}), max({cell}), count(*) FROM temp.{keys.name}"
+        ).fetchone()
+        return (first, last) if rows and last - first + 1 == rows else None
 
     def _send_keys(self, keys: StoredKeys, reader: sqlite3.Connection) -> None:
         """Give another connection a key table, every key with its type and bytes."""
@@ -146,13 +163,22 @@ class SqliteArchive(SqlArchive):
             first = last + 1
         return True
 
-    def _copy_piece(self, piece: Piece, sink: Sink, reader: sqlite3.Connection) -> int:
+    def _copy_piece(
+        self,
+        piece: Piece,
+        span: tuple[int, int] | None,
+        sink: Sink,
+        reader: sqlite3.Connection,
+    ) -> int:
         portion, clause = piece.portion, self._statements.table(piece.portion.table)
         name, columns = sink.shown(portion)
         target = f"yeldro_archive.{_quoted(name)}"
         reader.execute(f"CREATE TABLE IF NOT EXISTS {target} ({', '.join(map(_quoted, columns))})")
         cells = [clause.c[column] for column in portion.columns]
         rows = self._statements.select_copied(portion, piece.keys, cells)
+        if span:
+            number: sa.ColumnElement[int] = clause.c[piece.keys.table.identity[0]]
+            rows = sa.select(*cells).where(number.between(*span))
         if portion.keeps_left:
             # In the same order, what each row is left with.
             keys = self._statements.key_columns(piece.keys, portion.table.identity)
