@@ -146,14 +146,14 @@ def bench_archive(figures: Figures, parents: int) -> bool:
         fill(server, rows)
         bare, many, archived, restored = [], [], [], []
         start, grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, 0
-        for _ in range(3):
+        for turn in range(3):
             timed(server, partial(delete, keeping))
             record = find_record(folder, "last")
             facts = json.loads((record.folder / "run.json").read_text())
             archived.append(facts["seconds"]["archive"])
             restored.append(timed(server, partial(restore, record)))
-            # Before a baseline that holds rows.
-            grown = grown or resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - start
+            if not turn:  # the baseline, which comes next, holds rows
+                grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - start
             taken, name = baseline(server, folder)
             bare.append(taken)
             many.append(by_executemany(server, 10))
