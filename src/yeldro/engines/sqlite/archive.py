@@ -18,7 +18,6 @@ from yeldro.engines.shared.statements import Words, bare
 from yeldro.engines.sqlite.authorizer import LISTEN, deny_changes_of_main
 from yeldro.engines.sqlite.errors import translate
 from yeldro.engines.sqlite.part import SqliteOwner
-from yeldro.engines.sqlite.statements import needs_affinity
 from yeldro.errors import ArchiveFailed
 
 # Whole numbers that travel as one JSON text.
@@ -244,15 +243,14 @@ class SqliteArchive(SqlArchive):
         )
 
     def _stage_parents(self, reference: Reference, stage: Stage) -> sa.FromClause:
-        """What is staged has no affinity of its own."""
-        if not needs_affinity(reference):
-            return super()._stage_parents(reference, stage)
+        """What is staged is a view, with no affinity and no index of its own."""
         keys = StoredKeys(stage.table, reference.referred, next(self._names))
         self._gate.run_text(self._database.define_key_table(keys, unique=False))
         staged, typed = self._statements.staged(stage), self._statements.key_table(keys)
         rows = sa.select(*(staged.c[name] for name in reference.referred), sa.literal_column("0"))
         names = [f"c{place}" for place in range(len(reference.referred))]
         self._gate.run(sa.insert(typed).from_select([*names, "round"], rows))
+        self._gate.run_text(f"CREATE INDEX temp.{keys.name}_by ON {keys.name} ({', '.join(names)})")
         return sa.select(
             *(typed.c[c].label(name) for c, name in zip(names, reference.referred, strict=True))
         ).subquery()

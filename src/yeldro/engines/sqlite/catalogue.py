@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 from functools import cache
 from typing import Any
+
+from msgspec.structs import replace
 
 from yeldro.core.model.grammar import sqlglot
 from yeldro.core.model.lookup import fold

@@ -18,7 +18,6 @@ from yeldro.engines.shared.statements import Columns, Words, balanced, in_bracke
 from yeldro.engines.sqlite.catalogue import affinity
 
 # Affinities that turn a text into a number where it looks like one.
-_NUMERIC = {"INTEGER", "REAL", "NUMERIC"}
 
 
 class SqliteStatements(StageStatements):
@@ -117,17 +116,6 @@ def _collated(reference: Reference, columns: Columns) -> list[sa.ColumnElement[A
         else cell
         for cell, there in zip(columns, referred, strict=True)
     ]
-
-
-def needs_affinity(reference: Reference) -> bool:
-    """Whether a text of the child may mean a number of the parent, which only the affinity of a
-    column tells."""
-    pairs = zip(reference.columns, reference.referred, strict=True)
-    kinds = [
-        (affinity(reference.child.column(own).type), affinity(reference.parent.column(to).type))
-        for own, to in pairs
-    ]
-    return any(there in _NUMERIC and own not in _NUMERIC for own, there in kinds)
 
 
 def _as_text(cell: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
