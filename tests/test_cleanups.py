@@ -8,7 +8,6 @@ import shlex
 import sqlite3
 import tomllib
 from contextlib import closing
-from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -17,6 +16,7 @@ import jsonschema
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from tests.conftest import Yeldro, digest
 from tests.servers import ENGINES, served
@@ -252,7 +252,9 @@ def cleanups(draw: st.DrawFn) -> Cleanup:
 @given(cleanups(), st.just("") | NAMES.filter(str.isprintable))
 def test_what_is_written_is_read_back(cleanup: Cleanup, about: str) -> None:
     data = tomllib.loads(write_cleanup(cleanup, about))
-    assert read_cleanup(data) == (cleanup, [])
+    read, faults = read_cleanup(data)
+    steps = tuple(replace(step, line=0) for step in read.steps)
+    assert (replace(read, steps=steps), faults) == (cleanup, [])
     jsonschema.validate(data, make_schema())
 
 

@@ -10,6 +10,7 @@ import time
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from tests.conftest import Yeldro
 from yeldro.core.model.address import read_address
@@ -66,7 +67,7 @@ def test_an_address_never_shows_its_password(
         told = f"{address} {address!r} {[address]}"
         assert str(address) == shown
         assert SECRET in "".join(address.secrets.values())
-        assert read_address(shown) == address
+        assert read_address(shown) == replace(address, secrets={})
     assert SECRET not in told
     # A host of this name does not exist, and the scheme's own driver must not tell either.
     done = yeldro("survey", "--db", written.replace("@h", "@h.invalid"), "--wait", "1")

@@ -6,11 +6,11 @@ import ast
 import re
 import string
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 import yeldro
 from yeldro.core.model.fact import Fact

@@ -8,10 +8,12 @@ go on with, `run --explain`, and the table of options in the docs are drawn from
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import MISSING, dataclass, field, fields
+from dataclasses import MISSING, Field, dataclass, field, fields
 from enum import Enum
 from itertools import count
-from typing import Any
+from typing import Any, Self, cast, dataclass_transform
+
+from msgspec import Struct
 
 # What a database can count to.
 LARGEST = (1 << 63) - 1
@@ -55,8 +57,7 @@ class Kind(Enum):
 SEVERAL = frozenset({Kind.TEXTS, Kind.NAMES, Kind.RULES})
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class Option:
+class Option(Struct, frozen=True, eq=False):
     """One option of one command.
 
     `metavar` stands for the value in the help. `flag` is how it is typed, `key` how a step of a
@@ -126,9 +127,9 @@ def option(  # noqa: PLR0913  # a row of a table, most of it by name
     return field(default=default, metadata=said)
 
 
-def options_of(kind: type) -> tuple[Option, ...]:
+def options_of(kind: type[Options]) -> tuple[Option, ...]:
     """The options of a command, in the order in which they are declared here."""
-    found = [_make_option(one) for one in fields(kind) if "kind" in one.metadata]
+    found = [_make_option(one) for one in fields_of(kind) if "kind" in one.metadata]
     return tuple(sorted(found, key=lambda one: one.order))
 
 
@@ -142,20 +143,44 @@ def _make_option(one: Any) -> Option:
     )
 
 
-def keys_of(kind: type) -> Mapping[str, Option]:
+def keys_of(kind: type[Options]) -> Mapping[str, Option]:
     """The options that a step of a cleanup file has, by their keys."""
     return {one.key: one for one in options_of(kind) if one.key}
 
 
-def find_lines(kind: type) -> Mapping[Group, tuple[Option, ...]]:
+def find_lines(kind: type[Options]) -> Mapping[Group, tuple[Option, ...]]:
     """The options of a command under the headings of its help."""
     found = options_of(kind)
     groups = {group: tuple(one for one in found if one.group is group) for group in Group}
     return {group: listed for group, listed in groups.items() if listed}
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class DatabaseOptions:
+@dataclass_transform(kw_only_default=True, frozen_default=True)
+class Options:
+    """A frozen value. It becomes a dataclass when it is first used, with what it inherits: a
+    command has one of them, and making all would take a fifth of its start."""
+
+    def __init__(self, **given: Any) -> None:
+        for one in fields_of(type(self)):
+            setattr(self, one.name, given.pop(one.name, one.default))
+        if given:
+            raise TypeError(f"{type(self).__name__} has no {', '.join(given)}")
+
+    def but(self, **changes: Any) -> Self:
+        """The same, with other values of some options."""
+        same = {one.name: getattr(self, one.name) for one in fields_of(type(self))}
+        return type(self)(**{**same, **changes})
+
+
+def fields_of(kind: type[Options]) -> tuple[Field[Any], ...]:
+    """Those of an option, and others."""
+    for one in reversed(kind.__mro__[:-2]):
+        if "__dataclass_fields__" not in vars(one):
+            dataclass(init=False, eq=False, repr=False)(one)
+    return fields(cast(Any, kind))
+
+
+class DatabaseOptions(Options):
     """Of every command that opens a database."""
 
     db: str | None = option(
@@ -174,7 +199,6 @@ class DatabaseOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class CsvOptions(DatabaseOptions):
     """Of those whose result can be written as CSV too. It comes first among the bases, or it
     decides nothing."""
@@ -189,7 +213,6 @@ class CsvOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class TableOptions(DatabaseOptions):
     """Of those that look at rows of one table which meet conditions."""
 
@@ -211,7 +234,6 @@ class TableOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SelectionOptions(TableOptions):
     """Which rows of a table are meant, in every way in which they can be chosen."""
 
@@ -302,7 +324,6 @@ class SelectionOptions(TableOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SamenessOptions(TableOptions):
     """Which rows of a table are the same, and which of them stays."""
 
@@ -341,7 +362,6 @@ class SamenessOptions(TableOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class CallOptions(DatabaseOptions):
     """Of those that send what a person wrote."""
 
@@ -354,8 +374,7 @@ class CallOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class DependentOptions:
+class DependentOptions(Options):
     """What happens to the rows that depend on the chosen ones."""
 
     dependents: tuple[str, ...] = option(
@@ -377,8 +396,7 @@ class DependentOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class MovingOptions:
+class MovingOptions(Options):
     """What happens to the rows that depend on surplus ones, and to the row that stays."""
 
     dependents: tuple[str, ...] = option(
@@ -408,8 +426,7 @@ class MovingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class EmptyingOptions:
+class EmptyingOptions(Options):
     """What happens to the rows that point at a value which is cleared."""
 
     dependents: tuple[str, ...] = option(
@@ -422,8 +439,7 @@ class EmptyingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class TruncateOptions:
+class TruncateOptions(Options):
     truncate: bool = option(
         Kind.FLAG,
         Group.RUNNING,
@@ -435,8 +451,7 @@ class TruncateOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class LimitOptions:
+class LimitOptions(Options):
     """What stops a run, or would stop it."""
 
     expect: str | None = option(
@@ -468,8 +483,7 @@ class LimitOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class SampleOptions:
+class SampleOptions(Options):
     """Which matched rows are shown."""
 
     show: tuple[str, ...] = option(
@@ -492,8 +506,7 @@ class SampleOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class ListingOptions:
+class ListingOptions(Options):
     """Which groups of duplicates are shown."""
 
     groups: int = option(
@@ -516,7 +529,6 @@ class ListingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ConsentOptions(DatabaseOptions):
     """How a command that changes rows goes on."""
 
@@ -532,15 +544,13 @@ class ConsentOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class RecordOptions:
+class RecordOptions(Options):
     archive: str | None = option(
         Kind.TEXT, Group.COPY, "DIR", "The folder of the run records; else yeldro-runs."
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class TableCopyOptions:
+class TableCopyOptions(Options):
     """Where copies of the rows are kept in the database itself."""
 
     archive_table: str | None = option(
@@ -549,7 +559,6 @@ class TableCopyOptions:
     no_archive: bool = option(Kind.FLAG, Group.COPY, "", "Keep no copy of the rows.")
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptions):
     """Of every command that makes rows go."""
 
@@ -564,8 +573,7 @@ class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptio
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class SaveOptions:
+class SaveOptions(Options):
     """Writing down what was asked for."""
 
     save: str | None = option(
@@ -579,22 +587,18 @@ class SaveOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class MapOptions(SelectionOptions, DependentOptions, CallOptions):
     """yeldro map"""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ChosenOptions(SelectionOptions, LimitOptions, SampleOptions, SaveOptions, CallOptions):
     """What preview, delete and clear have in common: the rows, and what must be so."""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RowsOptions(DependentOptions, TruncateOptions, ChosenOptions):
     """What preview and delete have in common beside."""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ColumnsOptions(EmptyingOptions, ChosenOptions):
     """What is removed from rows that stay."""
 
@@ -617,12 +621,10 @@ class ColumnsOptions(EmptyingOptions, ChosenOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ClearOptions(ColumnsOptions, ChangingOptions):
     """yeldro clear"""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class PreviewOptions(CsvOptions, RowsOptions):
     """yeldro preview"""
 
@@ -653,19 +655,16 @@ class PreviewOptions(CsvOptions, RowsOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DeletionOptions(RowsOptions, ChangingOptions):
     """yeldro delete"""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class GroupsOptions(
     SamenessOptions, MovingOptions, LimitOptions, ListingOptions, SaveOptions, CallOptions
 ):
     """What duplicates and dedupe have in common."""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DuplicatesOptions(CsvOptions, GroupsOptions):
     """yeldro duplicates"""
 
@@ -674,7 +673,6 @@ class DuplicatesOptions(CsvOptions, GroupsOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class DedupeOptions(GroupsOptions, ChangingOptions):
     """yeldro dedupe"""
 
@@ -687,8 +685,7 @@ class DedupeOptions(GroupsOptions, ChangingOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
-class StepOptions:
+class StepOptions(Options):
     """Of the commands that work on a cleanup file."""
 
     cleanup: str = ""
@@ -700,7 +697,6 @@ class StepOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RunOptions(StepOptions, ChangingOptions):
     """yeldro run"""
 
@@ -718,7 +714,6 @@ class RunOptions(StepOptions, ChangingOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
     """yeldro script"""
 
@@ -736,7 +731,6 @@ class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class RestoreOptions(ConsentOptions, RecordOptions):
     """yeldro restore"""
 
@@ -765,7 +759,6 @@ class RestoreOptions(ConsentOptions, RecordOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class HistoryOptions(CsvOptions, RecordOptions):
     """yeldro history"""
 
@@ -779,7 +772,6 @@ class HistoryOptions(CsvOptions, RecordOptions):
     yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class SurveyOptions(DatabaseOptions):
     """yeldro survey"""
 
@@ -803,7 +795,6 @@ class SurveyOptions(DatabaseOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class ReviewOptions(CallOptions):
     """yeldro review"""
 

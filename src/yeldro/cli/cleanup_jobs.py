@@ -5,8 +5,9 @@ from __future__ import annotations
 import sys
 from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from yeldro.cli.connect import opened
 from yeldro.cli.place import find_cleanup_database
@@ -24,8 +25,7 @@ from yeldro.options import CallOptions, GroupsOptions
 from yeldro.usecases.steps import Clearing, Deletion, Job, Merging
 
 
-@dataclass(frozen=True, slots=True)
-class ChosenSteps:
+class ChosenSteps(Struct, frozen=True):
     """The steps of a file that are to be done, with the values of its parameters, as `TYPE=VALUE`
     texts by name.
 

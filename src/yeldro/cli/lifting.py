@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -46,10 +45,10 @@ def _find_deletion(database: Database, options: PreviewOptions, found: Preview) 
         added = _find_options(options, stops, detached)
         if not added:
             break
-        options, stops = replace(options, **added), ()
+        options, stops = options.but(**added), ()
         if _can_look_again(options):
             stops = find_stops(database, read_request(database, options))
-    line = make_line("delete", replace(options, expect=str(found.reach.matched)))
+    line = make_line("delete", options.but(expect=str(found.reach.matched)))
     return Next(line, is_blocked=bool(stops) or others > 0, detached=tuple(detached))
 
 
@@ -59,7 +58,7 @@ def _find_clearing(options: ColumnsOptions, found: Preview) -> Next:
     added = _find_options(options, found.reach.stops, detached)
     lifted = {stop for stop in found.reach.stops if stop.lift}
     others = len(found.refusals) - len(lifted if added else ())
-    line = make_line("clear", replace(options, **added, expect=str(found.reach.matched)))
+    line = make_line("clear", options.but(**added, expect=str(found.reach.matched)))
     return Next(line, is_blocked=others > 0)
 
 
@@ -74,7 +73,7 @@ def find_removal(options: DuplicatesOptions, found: Preview) -> Next:
     detached: dict[str, None] = {}
     added = _find_options(options, found.reach.stops, detached)
     others = len(found.refusals) - len(found.reach.stops)
-    told = replace(options, **added, expect=str(found.duplicates.surplus))
+    told = options.but(**added, expect=str(found.duplicates.surplus))
     blocked = bool(found.reach.stops and not added) or others > 0
     return Next(make_line("dedupe", told), is_blocked=blocked, detached=tuple(detached))
 

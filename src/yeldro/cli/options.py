@@ -9,9 +9,9 @@ from typing import Any, TypeVar
 import click
 
 from yeldro.cli.complete import complete_columns, complete_table
-from yeldro.options import LARGEST, Kind, Option, find_lines, options_of
+from yeldro.options import LARGEST, Kind, Option, Options, find_lines, options_of
 
-T = TypeVar("T")
+T = TypeVar("T", bound=Options)
 _COMPLETES = {"table": complete_table, "columns": complete_columns}
 _NUMBERS: dict[Kind, click.ParamType[Any]] = {
     Kind.COUNT: click.IntRange(min=0),

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from yeldro.cli.connect import opened
 from yeldro.cli.place import confirm_place

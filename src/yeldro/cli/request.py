@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
-from dataclasses import fields, replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from yeldro.cli.place import find_records_folder
 from yeldro.core.cautions.caution import read_strict
@@ -41,6 +42,7 @@ from yeldro.options import (
     SelectionOptions,
     SurveyOptions,
     TableOptions,
+    fields_of,
     options_of,
 )
 from yeldro.store.decision_file import read_decisions
@@ -52,7 +54,7 @@ def read_asked(options: SelectionOptions, *, truncate: bool = False) -> Asked:
     """Which rows a person asked for."""
     key_file = open_key_file(options.keys_from) if options.keys_from else None
     same = {
-        one.name: getattr(options, one.name) for one in fields(Asked) if hasattr(options, one.name)
+        name: getattr(options, name) for name in Asked.__struct_fields__ if hasattr(options, name)
     }
     return Asked(**{**same, "key_file": key_file, "truncate": truncate})
 
@@ -104,7 +106,7 @@ def as_previewed(options: PreviewOptions) -> RowsOptions | ColumnsOptions:
         return options
     if options.truncate or options.break_cycles:
         raise UsageError("--clear keeps the rows: it excludes --truncate and --break-cycles.")
-    same = {one.name: getattr(options, one.name) for one in fields(ColumnsOptions)}
+    same = {one.name: getattr(options, one.name) for one in fields_of(ColumnsOptions)}
     return ColumnsOptions(**same)
 
 

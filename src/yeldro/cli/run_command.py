@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.cli.connect import opened
 from yeldro.cli.consent import check_consent, find_protection
@@ -33,8 +34,7 @@ LEFT_OUT = "The archive goes without {}: what is restored from it is not whole."
 Work = Callable[[Database, running.Manner, Person, Keeping], RunResult]
 
 
-@dataclass(frozen=True, slots=True)
-class Command:
+class Command(Struct, frozen=True):
     """One command that changes rows: what it is called, its options, and the line that asks for the
     same."""
 

@@ -4,8 +4,9 @@ else."""
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict, replace
 from pathlib import Path
+
+from msgspec.structs import asdict, replace
 
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
 from yeldro.cli.place import from_file, name_database
@@ -73,7 +74,7 @@ def save_cleanup(options: AnyOptions, selection: Selection, database: Database) 
     path = Path(options.save or "")
     _check_free(path, may_replace=options.replace)
     if not isinstance(options, GroupsOptions) and options.keys_from not in (None, "-"):
-        options = replace(options, keys_from=from_file(path, options.keys_from or ""))
+        options = options.but(keys_from=from_file(path, options.keys_from or ""))
     cleanup = make_cleanup(options, selection, name_database(path, options.db))
     save_file(path, _keep_written(path, cleanup))
     Screen("text").note(f"Wrote {path}: yeldro run {quote_word(str(path))} does the same again.")

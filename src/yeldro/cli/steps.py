@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from textwrap import indent
@@ -48,7 +47,7 @@ def make_options(
     parameters = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
     options = read_options(step, as_list(guards.get("strict")), parameters=parameters)
     if not isinstance(options, GroupsOptions) and options.keys_from not in (None, "-"):
-        return replace(options, keys_from=beside(file, options.keys_from or ""))
+        return options.but(keys_from=beside(file, options.keys_from or ""))
     return options
 
 

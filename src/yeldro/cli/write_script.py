@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import cast
+
+from msgspec import Struct
 
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs, open_for, read_step
 from yeldro.cli.screen import Screen
@@ -58,8 +59,7 @@ def _name_archive(path: Path, options: ScriptOptions) -> str:
     return ""
 
 
-@dataclass(frozen=True, slots=True)
-class _Nowhere:
+class _Nowhere(Struct, frozen=True):
     """Stands for a database that nobody connects to: requests are read against its schema."""
 
     schema: Schema

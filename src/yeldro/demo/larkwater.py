@@ -8,11 +8,12 @@ from __future__ import annotations
 import math
 import sqlite3
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from random import Random
 from typing import Any
+
+from msgspec import Struct
 
 # Fixed, so that the figures of the pages and pictures hold.
 SEED = 20190
@@ -184,8 +185,7 @@ _TODAY = date(2026, 6, 1)
 _HOUR = timedelta(hours=1)
 
 
-@dataclass(frozen=True, slots=True)
-class _Sensor:
+class _Sensor(Struct, frozen=True):
     id: int
     code: str
     kind: str
@@ -193,8 +193,7 @@ class _Sensor:
     replaced_by_id: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class _Station:
+class _Station(Struct, frozen=True):
     id: int
     river_id: int
     opened_on: date

@@ -5,9 +5,10 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable
 from contextlib import closing
-from dataclasses import replace
 from pathlib import Path
 from urllib.parse import quote
+
+from msgspec.structs import replace
 
 from yeldro.core.model.address import POSTGRESQL, Address, Link
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import sqlglot
+from msgspec import Struct
 from sqlglot.errors import TokenError
 from sqlglot.tokenizer_core import Token
 
@@ -36,8 +36,7 @@ _MORE = {"LIKE", "INHERITS", "PARTITION OF"}
 _ON = {"DELETE", "UPDATE"}
 
 
-@dataclass(frozen=True, slots=True)
-class Statement:
+class Statement(Struct, frozen=True):
     """What matters of one: `verb` is CREATE, ADD or UNIQUE, `text` is plain SQL, in which what is
     added to a table is written as a table of that name. It makes so many `references`."""
 

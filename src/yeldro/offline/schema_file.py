@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
 
 import sqlglot
+from msgspec import Struct, field
+from msgspec.structs import replace
 from sqlglot import exp
 from sqlglot.errors import ParseError
 
@@ -39,8 +40,7 @@ _RULE = "ON {} (CASCADE|SET NULL|SET DEFAULT|RESTRICT|NO ACTION)"
 _Rules = tuple[ReferentialAction, ReferentialAction]
 
 
-@dataclass(slots=True)
-class _Table:
+class _Table(Struct):
     name: TableName
     columns: list[Column] = field(default_factory=list)
     key: tuple[str, ...] = ()

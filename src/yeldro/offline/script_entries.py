@@ -4,19 +4,18 @@ be so. Texts of SQL are whole statements, or queries for one number, of one engi
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Say:
+class Say(Struct, frozen=True):
     """A comment. `step` begins a new step."""
 
     text: str
     step: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Make:
+class Make(Struct, frozen=True):
     """A table with the columns of an empty query: a key table, or one that is `lasting`."""
 
     name: str
@@ -25,23 +24,20 @@ class Make:
     lasting: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Fill:
+class Fill(Struct, frozen=True):
     """A statement that may touch any number of rows."""
 
     statement: str
 
 
-@dataclass(frozen=True, slots=True)
-class Repeat:
+class Repeat(Struct, frozen=True):
     """Statements that are done again and again until none of them adds a row, each with a
     comment."""
 
     fills: Sequence[tuple[str, Fill]]
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """A statement that must touch as many rows as the query `wanted` counts before it."""
 
     statement: str
@@ -49,16 +45,14 @@ class Change:
     message: str
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+class Check(Struct, frozen=True):
     """A query for 1 where something is wrong, 0 where all is well."""
 
     wrong: str
     message: str
 
 
-@dataclass(frozen=True, slots=True)
-class Finish:
+class Finish(Struct, frozen=True):
     """A statement that ends a transaction in some engines, and so comes last."""
 
     statement: str

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.clearing.request import ClearRequest, Emptiness, read_columns
 from yeldro.core.clearing.rules import make_rules
@@ -44,8 +45,7 @@ from yeldro.offline.target import Target
 _ACTION = "yeldro_action"
 
 
-@dataclass(frozen=True, slots=True)
-class Task:
+class Task(Struct, frozen=True):
     """One step: its name, and what it asks for."""
 
     name: str

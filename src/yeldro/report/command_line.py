@@ -4,8 +4,8 @@ within a word."""
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
+from msgspec import Struct
 from rich.console import Console, ConsoleOptions, RenderResult
 from rich.text import Text
 
@@ -16,8 +16,7 @@ _WORD = re.compile(r"""(?:[^\s'"\\]|'[^']*'|"(?:\\.|[^"\\])*"|\\.)+""", re.DOTAL
 _END = " \\"
 
 
-@dataclass(frozen=True)
-class CommandLine:
+class CommandLine(Struct, frozen=True):
     """`indent` blanks before the first line, two more before the others."""
 
     line: str

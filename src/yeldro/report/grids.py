@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
 from rich.padding import Padding
 from rich.table import Table
@@ -61,8 +61,7 @@ def _as_shown(cell: Text) -> Text:
     return cell if plain == cell.plain else Text(plain, style=cell.style)
 
 
-@dataclass(frozen=True)
-class Grid:
+class Grid(Struct, frozen=True):
     """Titles over rows of cells. `right` says for each column whether it stands on the right;
     `in_blocks`, that a row that is too wide becomes a block of its values."""
 

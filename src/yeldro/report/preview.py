@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -24,8 +24,7 @@ from yeldro.words.voice import Voice
 _BECOMES = {"null": "NULL", "blank": "blank", "default": "the default"}
 
 
-@dataclass(frozen=True)
-class Next:
+class Next(Struct, frozen=True):
     """The command that would follow a preview. Something else may block it still; rows of the
     tables `detached` could be deleted as well."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict
 from typing import Any
 
+from msgspec.structs import asdict
 from rich.console import RenderableType
 from rich.text import Text
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import tomlkit
+from msgspec.structs import replace
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 

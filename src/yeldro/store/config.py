@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from yeldro.core.model.address import (
     PLAIN,
@@ -36,8 +37,7 @@ _DATABASE = {
 _KINDS = {str: "text", bool: "true or false", dict: "table", list: "list of tables"}
 
 
-@dataclass(frozen=True, slots=True)
-class NamedDatabase:
+class NamedDatabase(Struct, frozen=True):
     """`link` is how its server is spoken to."""
 
     name: str
@@ -46,8 +46,7 @@ class NamedDatabase:
     link: Link = PLAIN
 
 
-@dataclass(frozen=True, slots=True)
-class Config:
+class Config(Struct, frozen=True):
     """What the file says. `folder` is where it lies, None where there is no file; `records` names
     the folder of run records beside it."""
 
@@ -58,8 +57,7 @@ class Config:
     references: tuple[Undeclared, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where a database is: `address`, and `name` where it has one in yeldro.toml.
 
     `protected` asks for the name to be typed before a commit. `source` is the file that names the

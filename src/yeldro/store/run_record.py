@@ -13,10 +13,11 @@ import shutil
 import socket
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TextIO, cast
+
+from msgspec import Struct, field
 
 from yeldro.core.database.archive_format import ELSEWHERE
 from yeldro.errors import ArchiveFailed, UsageError
@@ -34,8 +35,7 @@ ARCHIVE = "rows.sqlite"
 IN_DOUBT, RUNNING = "in-doubt", "running"
 
 
-@dataclass(frozen=True, slots=True)
-class Keeping:
+class Keeping(Struct, frozen=True):
     """What of a run is kept, and where.
 
     `folder` holds the records. `archive` False keeps no copy of the rows; `table` keeps it in new

@@ -5,9 +5,11 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, TypeVar
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.cautions.undeclared import Likely, find_likely
 from yeldro.core.database.connection import Database
@@ -82,8 +84,7 @@ def _search_each(
         yield _TableSearch(database, table, time.monotonic() + wait, wait)
 
 
-@dataclass
-class _TableSearch:
+class _TableSearch(Struct):
     """The questions that are asked of one table. After the time `end` each is asked of a part of it
     only, and may take `wait` seconds."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from yeldro.core.database.connection import Database
 from yeldro.core.model.fact import fact
@@ -49,7 +50,7 @@ def check_seal(database: Database, job: Job, found: Preview, compare: Compare) -
     if not job.seal:
         return found
     seal = make_seal(database, found.reach)
-    if seal == job.seal:
+    if seal.is_on_same_rows(job.seal):
         return replace(found, seal=seal)
     difference = compare(job.name, list_sealed(database, found.reach))
     counts = {"sealed": job.seal.matched, "rows": seal.matched}

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
 from typing import Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
@@ -43,8 +45,7 @@ class RestoreAnswers(Protocol):
     def committing(self) -> None: ...
 
 
-@dataclass(frozen=True, slots=True)
-class RestoreRequest:
+class RestoreRequest(Struct, frozen=True):
     """What of a run is to come back: `tables` and `keys` choose a part. `keep_differing` leaves
     rows that are there with other values; `no_rollback`: triggers may do what cannot be taken back;
     `into` is the name of another database than the run's own."""

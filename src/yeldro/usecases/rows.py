@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from yeldro.core.database.connection import Database
 from yeldro.core.reach.request import Request

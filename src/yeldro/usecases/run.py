@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.clearing.request import ClearRequest
 from yeldro.core.database.abilities import Mode
@@ -39,8 +40,7 @@ from yeldro.words.tell import tell, voice_of
 AGAIN = "Preview again."
 
 
-@dataclass(frozen=True, slots=True)
-class Manner:
+class Manner(Struct, frozen=True):
     """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to
     ask; `recount` counts again what the database proves.
     """

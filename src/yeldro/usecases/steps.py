@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Protocol
+
+from msgspec.structs import replace
 
 from yeldro.core.clearing.reach import find_clearing, prepare_clearing
 from yeldro.core.clearing.request import ClearRequest, read_columns

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
@@ -68,8 +69,7 @@ def looking(database: Database) -> Iterator[list[KeySet]]:
     database.end_look(kept)
 
 
-@dataclass
-class LifeCycle:
+class LifeCycle(Struct):
     """How far a run, or a restoration, has come: `shown` to a person, `begun` to change rows,
     `is_final` once a commit may have been made. It decides how a fault ends it."""
 

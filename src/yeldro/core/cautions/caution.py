@@ -4,16 +4,16 @@ what to do."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from yeldro.core.model.fact import Fact
 from yeldro.core.model.lookup import nearest
 from yeldro.errors import UsageError
 
 
-@dataclass(frozen=True, slots=True)
-class Caution:
+class Caution(Struct, frozen=True):
     name: str
     subject: str
     found: Fact

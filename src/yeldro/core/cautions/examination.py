@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.database.abilities import Quirk
 from yeldro.core.database.connection import Database
@@ -22,8 +23,7 @@ def comparisons() -> tuple[type[exp.Binary], ...]:
     return (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Look:
+class Look(Struct, frozen=True, eq=False):
     """One condition under examination: its scopes, and the database that gives the figures."""
 
     condition: Condition

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
@@ -16,8 +17,7 @@ from yeldro.core.selection.selection import Selection
 RARE = 0.1
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """One of the AND-ed parts of a selection's conditions, and how many rows meet it and all parts
     before it."""
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from yeldro.core.database.column_profile import First
 from yeldro.core.database.connection import Database
@@ -26,8 +27,7 @@ _LARGEST = 1_000_000
 Counted = tuple[tuple[Any, int], ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class NoMatch:
+class NoMatch(Struct, frozen=True, eq=False):
     """No row meets the equality that is `written`. `alike` are values that differ from it by case
     or spaces alone, `near` those next to it or spelt almost like it, `common` the most common ones;
     each with its number of rows."""
@@ -56,8 +56,7 @@ def find_no_matches(database: Database, selection: Selection, rows: int) -> Iter
                         yield found
 
 
-@dataclass(frozen=True, slots=True)
-class _Look:
+class _Look(Struct, frozen=True):
     database: Database
     selection: Selection
     condition: Condition

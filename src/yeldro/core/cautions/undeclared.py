@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
+
+from msgspec import Struct
 
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Column, Schema, Table
@@ -16,8 +17,7 @@ MOST = 20
 SHARE = 0.9
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Likely:
+class Likely(Struct, frozen=True, eq=False):
     """`fitting` of `distinct` different values of a column stand in a unique column of another
     table."""
 

@@ -6,14 +6,14 @@ A step asks for what a command line asks for: its `options` are those of delete 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from yeldro.core.run.seal import Seal
 
 
-@dataclass(frozen=True, slots=True)
-class Param:
+class Param(Struct, frozen=True):
     """A value that a person gives. `default` None: there is none. `allowed` are the only possible
     ones, () for any."""
 
@@ -24,8 +24,7 @@ class Param:
     allowed: tuple[Any, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """One deletion, or one removal of duplicates: `verb` is delete or dedupe, `options` what else
     the file says.
 
@@ -36,7 +35,7 @@ class Step:
     verb: str
     table: str
     options: Mapping[str, Any] = field(default_factory=dict)
-    line: int = field(default=0, compare=False)
+    line: int = 0
 
     @property
     def seal(self) -> Seal | None:
@@ -44,8 +43,7 @@ class Step:
         return Seal(**found) if found else None
 
 
-@dataclass(frozen=True, slots=True)
-class Cleanup:
+class Cleanup(Struct, frozen=True):
     title: str = ""
     description: str = ""
     database: str = ""

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.cautions.caution import NAMES
 from yeldro.core.duplicates.request import KEEPING, cut_rule, split_list
@@ -16,8 +18,7 @@ from yeldro.errors import UsageError
 TYPES = ("text", "integer", "number", "date", "timestamp", "boolean")
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Kind:
+class Kind(Struct, frozen=True, eq=False):
     """What a value may be: `words` and `schema` (JSON Schema) say it, `find_misfit` tells what does
     not fit.
 
@@ -31,8 +32,7 @@ class Kind:
     names: Sequence[str] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Misfit:
+class Misfit(Struct, frozen=True):
     value: Any
     key: str = ""
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import GUARDS, PARAM, SEAL, STEP_KEYS, TOP, as_keys
@@ -20,8 +21,7 @@ from yeldro.options import RowsOptions, keys_of
 Path = tuple[str | int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """What is wrong at a place of the file, and what would be right."""
 
     path: Path

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 
 from yeldro.core.model.grammar import exp, sqlglot
@@ -37,8 +36,7 @@ class Emptiness(StrEnum):
     DEFAULT = "default"
 
 
-@dataclass(frozen=True, slots=True)
-class ClearRequest(Request):
+class ClearRequest(Request, frozen=True):
     """Clearing as it was asked for: the rows, and what `columns` of them are left with."""
 
     columns: tuple[str, ...] = ()

@@ -4,7 +4,6 @@ as a person does."""
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
 
 from yeldro.core.clearing.request import ClearRequest, Emptiness
 from yeldro.core.model.action import Action
@@ -16,8 +15,7 @@ from yeldro.core.reach.rules import Rule, Rules, Treatment
 CLEARING = (Rule.DECLARED, Rule.DETACH, Rule.STOP)
 
 
-@dataclass(frozen=True, slots=True)
-class ClearingRules(Rules):
+class ClearingRules(Rules, frozen=True):
     """The rules of a person, for rows that point at `columns`, which are cleared."""
 
     columns: Collection[str] = ()

@@ -3,17 +3,17 @@ by name."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
 
 from yeldro.core.model.schema import ReferentialAction, Table
 
 Row = tuple[Any, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Effect:
+class Effect(Struct, frozen=True):
     """What a statement may do to another table by itself: `verb` is insert, update or delete."""
 
     table: Table
@@ -32,8 +32,7 @@ class Quirk(StrEnum):
     FOLDED_NAMES = "a name without quotes is read in small letters"
 
 
-@dataclass(frozen=True, slots=True)
-class Abilities:
+class Abilities(Struct, frozen=True):
     """What an engine can do, asked for by need and not by name.
 
     `tree_rules`: the rules of a self-reference under which one statement may delete rows together

@@ -4,9 +4,10 @@ on."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct
 
 from yeldro.core.database.row_block import RowBlock
 from yeldro.core.model.action import Action
@@ -16,8 +17,7 @@ from yeldro.core.model.schema import Reference, Table, TableName
 ELSEWHERE = "--archive DIR keeps it elsewhere."
 
 
-@dataclass(frozen=True, slots=True)
-class Form:
+class Form(Struct, frozen=True):
     """How the values of a column are kept. `fault` says why they cannot be kept exactly, "" where
     they can."""
 
@@ -25,8 +25,7 @@ class Form:
     fault: str = ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Portion:
+class Portion(Struct, frozen=True, eq=False):
     """The archived rows of one table that one action touched.
 
     `columns` are the archived ones; `key` those that tell the rows apart for good, () where nothing
@@ -113,8 +112,7 @@ class Source(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Piece:
+class Piece(Struct, frozen=True, eq=False):
     """A portion that is yet to be copied, with the key set that names its rows. Other pieces of its
     table say what the columns `unfilled` were left with."""
 
@@ -123,8 +121,7 @@ class Piece:
     unfilled: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Stage:
+class Stage(Struct, frozen=True, eq=False):
     """Archived rows beside the table that they came from: a temporary table with its columns and
     types.
 
@@ -144,8 +141,7 @@ class Stage:
         return self.portion.table
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """How the archived rows of a stage stand against the table: `there` is how many keys are taken,
     `same` how many of those by the very row. For a detachment `same` looks at what it changed only,
     `back` counts the rows that wait as the run left them, and `whole` those of both that are as

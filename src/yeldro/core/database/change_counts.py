@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from yeldro.core.model.schema import Table, TableName
 
 
-@dataclass(frozen=True, slots=True)
-class TableChanges:
+class TableChanges(Struct, frozen=True):
     """Rows of one table that the database counted as inserted, updated and deleted."""
 
     inserted: int = 0
@@ -35,8 +35,7 @@ class TableChanges:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Changes:
+class Changes(Struct, frozen=True):
     """What the database itself counted on this connection so far: in total and, where it tells, by
     table.
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class ColumnProfile:
+
+class ColumnProfile(Struct, frozen=True):
     """What one column holds: NULLs, different values (without NULL), and the extremes.
 
     None where the database cannot tell: not every type can be counted apart, or put in order.

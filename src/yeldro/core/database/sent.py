@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 
 class Kind(StrEnum):
@@ -16,8 +17,7 @@ class Kind(StrEnum):
     LOOK = "only looks, or matters to nobody else"
 
 
-@dataclass(frozen=True, slots=True)
-class Sent:
+class Sent(Struct, frozen=True):
     """A statement as it was sent, with its values, and how many rows it touched. `name` is that of
     a table it makes."""
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from hashlib import blake2b
 from itertools import groupby
+
+from msgspec import Struct
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.plural import count
@@ -18,8 +19,7 @@ Key = tuple[str, ...]
 _BYTES = 6
 
 
-@dataclass(frozen=True, slots=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """One line: the row with this key is in `group`, was as its `mark` says, and stays or goes."""
 
     group: str
@@ -28,16 +28,14 @@ class Decision:
     stays: bool
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Decisions:
+class Decisions(Struct, frozen=True, eq=False):
     """All lines of a file, by key. `source` names it."""
 
     source: str
     lines: Mapping[Key, Decision]
 
 
-@dataclass(frozen=True, slots=True)
-class Choices:
+class Choices(Struct, frozen=True):
     """`chosen` says of each group that was decided which of its places stays; `others` are groups
     of which the file says nothing."""
 

@@ -4,7 +4,9 @@ depends on each."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.connection import Database
@@ -18,8 +20,7 @@ from yeldro.core.selection.grouping import Grouping, Ranking, Rule, RuleKind
 _LARGE, _FAR = 20, 5
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Group:
+class Group(Struct, frozen=True, eq=False):
     """One group, the row that stays first. `decided` is the rule that chose it, "" where nothing
     but the key did.
 
@@ -37,8 +38,7 @@ class Group:
     choices: Mapping[str, int] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Duplicates:
+class Duplicates(Struct, frozen=True, eq=False):
     """`rows` are those of all groups together, `sizes` how many groups there are of each size,
     `listing` the first.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from yeldro.core.database.connection import Database
 from yeldro.core.model.schema import Table
@@ -12,8 +12,7 @@ from yeldro.core.survey.survey import find_distinct
 FEW = 0.2
 
 
-@dataclass(frozen=True, slots=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """Columns that are almost unique: `surplus` of `rows`."""
 
     columns: tuple[str, ...]

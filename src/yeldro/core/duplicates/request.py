@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 from yeldro.core.duplicates.decisions import Decisions
 from yeldro.core.model.schema import Family, Schema, Table
@@ -35,8 +36,7 @@ class Filling(StrEnum):
     BLANKS = "blank"
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class DuplicatesRequest:
+class DuplicatesRequest(Struct, frozen=True, eq=False):
     """Which duplicates are looked for, and what is to happen to them: `dependents` are the rules
     for what depends on the surplus rows, `decisions` what a person decided row by row. `groups`
     (None: all) and `shown_rows` of each only decide how many are shown."""

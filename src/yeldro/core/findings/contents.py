@@ -4,8 +4,9 @@ kind, days in several forms."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from yeldro.core.database.connection import Database
 from yeldro.core.findings.finding import Finding, Way
@@ -23,8 +24,7 @@ DAY_FORMS = {
 _DAYS = 0.5
 
 
-@dataclass(frozen=True, slots=True)
-class Test:
+class Test(Struct, frozen=True):
     """A condition on one column, and what it is for: "null", "blank", a form of a day, or a kind of
     value that the column does not speak of."""
 

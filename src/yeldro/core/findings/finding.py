@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from yeldro.core.model.fact import Fact
 from yeldro.core.model.schema import Table
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(Struct, frozen=True):
     """A command on one table, with the values of its options by their names."""
 
     command: str
@@ -19,8 +19,7 @@ class Way:
     options: Mapping[str, Any]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Finding:
+class Finding(Struct, frozen=True, eq=False):
     """`rows` could be cleaned up in a table. Where it took too long to look at all of it, only the
     first `sampled` rows were looked at, and there may be more; else `sampled` is 0."""
 
@@ -39,8 +38,7 @@ class Finding:
         return self.found.kind.split(".")[1]
 
 
-@dataclass(frozen=True, slots=True)
-class Findings:
+class Findings(Struct, frozen=True):
     """What was found, and the tables that were not looked at to the end in time."""
 
     found: tuple[Finding, ...]

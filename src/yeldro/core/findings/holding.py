@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.database.connection import Database
 from yeldro.core.findings.finding import Way
@@ -18,8 +19,7 @@ _TRUTHS = ("true", "false")
 _BYTES = ("bytea", "blob", "binary")
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Holder:
+class Holder(Struct, frozen=True, eq=False):
     """A column that can hold the value, and the condition for it."""
 
     column: Column
@@ -27,8 +27,7 @@ class Holder:
     way: Way
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Held:
+class Held(Struct, frozen=True, eq=False):
     """`rows` of a table hold the value in a column; among its first `sampled` rows, where that is
     not 0."""
 
@@ -37,8 +36,7 @@ class Held:
     sampled: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Holdings:
+class Holdings(Struct, frozen=True):
     """Where a value lives, and the tables that were not looked at to the end in time."""
 
     value: str

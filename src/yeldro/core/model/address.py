@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from types import MappingProxyType
 from urllib.parse import parse_qsl, quote, unquote, urlencode
+
+from msgspec import Struct, field
 
 from yeldro.errors import UsageError
 
@@ -50,8 +51,7 @@ _HINT = (
 TLS = ("off", "prefer", "require", "verify")
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+class Link(Struct, frozen=True):
     """How a server is spoken to: one of `TLS`, "" where nobody said; files of certificates; and
     whether a pooler that stands between keeps a session together."""
 
@@ -65,8 +65,7 @@ class Link:
 PLAIN = Link()
 
 
-@dataclass(frozen=True, slots=True)
-class Address:
+class Address(Struct, frozen=True):
     """The path of an SQLite file, or a server's database.
 
     `settings` are those of the URL that are no secret. `secrets` holds `password` and
@@ -81,7 +80,7 @@ class Address:
     database: str = ""
     settings: tuple[tuple[str, str], ...] = ()
     scheme: str = ""
-    secrets: Mapping[str, str] = field(default_factory=dict, repr=False, compare=False)
+    secrets: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def is_file(self) -> bool:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
+from msgspec import Struct, field
 
-@dataclass(frozen=True, slots=True)
-class Fact:
+
+class Fact(Struct, frozen=True):
     """A kind, and what it is about: tables, columns, counts, other facts. `yeldro.words` has a
     sentence for each kind."""
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 from yeldro.core.model.schema import Reference, Schema, Table
 
@@ -20,8 +21,7 @@ class Mark(IntEnum):
     """It would point at itself, and cannot be taken off."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class StoredKeys:
+class StoredKeys(Struct, frozen=True, eq=False):
     """A temporary table of row identities of one table, inside the database.
 
     `columns` are the identity followed by every further column of the table that references point
@@ -36,14 +36,12 @@ class StoredKeys:
     new: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class AlikeRows(StoredKeys):
+class AlikeRows(StoredKeys, frozen=True, eq=False):
     """Rows of a table in which nothing tells rows apart: the temporary table holds what they look
     like, and of those that look so as many are meant as it says."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class DependentRows:
+class DependentRows(Struct, frozen=True, eq=False):
     """All rows that point into a stored key set through an enforced reference. They need no table
     of their own: nothing references such rows, and nobody can add one while the rows that they
     point at are locked."""
@@ -54,8 +52,7 @@ class DependentRows:
     parents: StoredKeys
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class WholeTable:
+class WholeTable(Struct, frozen=True, eq=False):
     """All rows of a table that is locked as a whole."""
 
     table: Table

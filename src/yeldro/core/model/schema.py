@@ -5,10 +5,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
 from functools import cached_property
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from yeldro.core.model.lookup import find_named, nearest
 from yeldro.errors import UsageError
@@ -38,8 +40,7 @@ class Family(StrEnum):
     OTHER = "other"
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class TableName:
+class TableName(Struct, frozen=True, order=True):
     schema: str
     name: str
 
@@ -49,8 +50,7 @@ class TableName:
         return self.schema.lower(), self.name.lower()
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Struct, frozen=True):
     name: str
     type: str
     family: Family
@@ -66,22 +66,19 @@ class Column:
     another one."""
 
 
-@dataclass(frozen=True, slots=True)
-class Trigger:
+class Trigger(Struct, frozen=True):
     name: str
     event: str
     enabled: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Index:
+class Index(Struct, frozen=True):
     name: str
     columns: tuple[str, ...]
     unique: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Unique:
+class Unique(Struct, frozen=True):
     """What no two rows of a table may have in common: `columns`, as they are shown.
 
     Where these are no plain columns, or there is more to it, `parts` are expressions of the engine
@@ -100,8 +97,7 @@ class Unique:
 WHOLE_ROW = "yeldro_whole_row"
 
 
-@dataclass(frozen=True, eq=False)
-class Table:
+class Table(Struct, frozen=True, eq=False, dict=True):
     """A table or view.
 
     `label` is how a person names it (the schema is left out where it is the default one). `key` is
@@ -199,8 +195,7 @@ class Table:
         )
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Reference:
+class Reference(Struct, frozen=True, eq=False):
     """A foreign key: `columns` of `child` point at `referred` columns of `parent`, in the same
     order.
 
@@ -213,9 +208,9 @@ class Reference:
     """
 
     name: str
-    child: Table = field(repr=False)
+    child: Table
     columns: tuple[str, ...]
-    parent: Table = field(repr=False)
+    parent: Table
     referred: tuple[str, ...]
     on_delete: ReferentialAction
     set_columns: tuple[str, ...] = ()
@@ -284,8 +279,7 @@ UNDECLARED_RULES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Undeclared:
+class Undeclared(Struct, frozen=True):
     """A reference that the schema does not declare, as it stands in yeldro.toml."""
 
     child: str
@@ -295,8 +289,7 @@ class Undeclared:
     on_delete: ReferentialAction
 
 
-@dataclass(frozen=True)
-class Schema:
+class Schema(Struct, frozen=True, dict=True):
     """All tables and views in name order, and all references in the order of their child tables.
 
     `hidden` says of tables why they may be referenced by others that this account cannot see, and

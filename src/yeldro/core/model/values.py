@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import csv
 import datetime
-from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
+
+from msgspec import Struct
 
 from yeldro.core.model.relative_days import find_today, is_relative, resolve
 from yeldro.core.model.schema import Family, Table
@@ -30,8 +31,7 @@ EXAMPLES = {
 MOVING = (Family.DATE, Family.TIMESTAMP)
 
 
-@dataclass(frozen=True, slots=True)
-class Parameter:
+class Parameter(Struct, frozen=True):
     """One `-p name=value` or `-p name:type=value`. `family` is None where no type was given."""
 
     name: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.database.abilities import Abilities
 from yeldro.core.model.graph import find_components, find_cycle
@@ -23,8 +24,7 @@ def reachable(root: TableName, edges: list[tuple[TableName, TableName]]) -> list
     return list(found)
 
 
-@dataclass(frozen=True, slots=True)
-class DeletionOrder:
+class DeletionOrder(Struct, frozen=True):
     """`tables` stand children first; `links` are cleared beforehand, `late` checked at the end;
     `knots` block it."""
 

@@ -3,7 +3,7 @@ each row."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.model.action import Action
@@ -14,8 +14,7 @@ from yeldro.core.reach.rules import Treatment
 from yeldro.core.selection.selection import Selection
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Detachment:
+class Detachment(Struct, frozen=True, eq=False):
     """Rows whose reference is taken away: they stay, but what they point at goes."""
 
     reference: Reference
@@ -24,8 +23,7 @@ class Detachment:
     rows: int
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Change:
+class Change(Struct, frozen=True, eq=False):
     """Rows that stay and get new values, which stand beside their keys: those that are moved,
     filled or cleared.
 
@@ -50,8 +48,7 @@ class Change:
         return self.keys.table
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Collision:
+class Collision(Struct, frozen=True, eq=False):
     """Moved rows of `table` that would have the same values in unique `columns` as another row,
     with some of the pairs: what tells the one that collides apart, and the other. They are
     `dropped`, or else block the run."""
@@ -63,8 +60,7 @@ class Collision:
     dropped: bool
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Part:
+class Part(Struct, frozen=True, eq=False):
     """All rows of one table that one action touches, and the references that brought them in."""
 
     table: Table
@@ -73,8 +69,7 @@ class Part:
     via: tuple[Reference, ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Stop:
+class Stop(Struct, frozen=True, eq=False):
     """Rows that block the run, through a reference or by themselves, and why. `lift` is what would
     allow it, None where nothing would."""
 
@@ -85,8 +80,7 @@ class Stop:
     lift: Fact | None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Reach:
+class Reach(Struct, frozen=True, eq=False):
     """Everything that a deletion touches, or a removal of duplicates, or clearing.
 
     `deleted` holds a key set for each table that loses rows, children first; `links` are the

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from yeldro.core.reach.rules import Rules
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Asked
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(Struct, frozen=True):
     """A deletion as it was asked for. `show` and `sample` (None: all) only decide what of the rows
     is shown."""
 

@@ -4,8 +4,9 @@ reference."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
@@ -23,8 +24,7 @@ class Rule(StrEnum):
     STOP = "stop"
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(Struct, frozen=True):
     """The rule for dependents in general, and those for some tables.
 
     `breaks_cycles`: cycles may be deleted with the engine's own checks off, where it cannot
@@ -102,8 +102,7 @@ def read_rules(
     return Rules(default or usual, tables, breaks_cycles)
 
 
-@dataclass(frozen=True, slots=True)
-class Treatment:
+class Treatment(Struct, frozen=True):
     """An action with the columns that a detach sets, or the reason of a stop."""
 
     action: Action

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from yeldro.core.database.archive_format import Portion, Stage, Standing
 from yeldro.core.database.connection import Database
@@ -15,8 +17,7 @@ from yeldro.core.model.schema import Reference, Table, overlaps
 from yeldro.core.restore.traces import Traces, find_proving, find_traces
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RestorePart:
+class RestorePart(Struct, frozen=True, eq=False):
     """One stage, how it stands, and how many of its rows point at no row, by reference.
 
     How one stands that `waits` is only known when later steps of the run are undone, which touched
@@ -48,8 +49,7 @@ class RestorePart:
         return self.standing.back if self.is_change else self.standing.absent
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RestorePlan:
+class RestorePlan(Struct, frozen=True, eq=False):
     """What a restoration would do. `parts` stand in the order in which it goes: the last step of
     the run first, and within a step parents first, detachments last. `refusals` block it."""
 

@@ -4,14 +4,14 @@ deleted none, rows that are as it cleared them."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.database.archive_format import Portion, Standing
 from yeldro.core.model.action import Action
 
 
-@dataclass(frozen=True, slots=True)
-class Traces:
+class Traces(Struct, frozen=True):
     """Of `rows` of a run, `left` show that it was committed, and was not taken back."""
 
     left: int

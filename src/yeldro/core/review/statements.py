@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.lookup import fold
@@ -33,8 +34,7 @@ def _looking() -> tuple[type[exp.Expr], ...]:
     return (exp.Select, exp.Set, exp.Use, exp.Describe)
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(Struct, frozen=True):
     """One statement: `line` is where it begins. `tree` is None where it cannot be read, and `fault`
     says why."""
 
@@ -45,8 +45,7 @@ class Written:
     dialect: str = ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Removal:
+class Removal(Struct, frozen=True, eq=False):
     """A statement that removes rows, as a selection of these. `reads` are the tables that it looks
     at besides; `beside` are those that a TRUNCATE empties together, whatever references what among
     them."""

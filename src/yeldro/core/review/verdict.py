@@ -5,7 +5,8 @@ anything.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.of_condition import find_doubts
@@ -26,8 +27,7 @@ from yeldro.errors import DatabaseFailed, Refused, UsageError, YeldroError
 _OF_TABLES = {"trigger", "row-security", "unenforced-reference"}
 
 
-@dataclass(slots=True, eq=False)
-class Verdict:
+class Verdict(Struct, eq=False):
     """One statement judged. `doubts` are cautions about its condition, `cautions` those about its
     table; `faults` say why it cannot work as it stands, `notes` what is worth knowing. `unjudged`
     says why it could not be judged."""
@@ -47,8 +47,7 @@ class Verdict:
         return bool(self.unjudged or self.doubts or self.faults)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Review:
+class Review(Struct, frozen=True, eq=False):
     """`proposed` are the statements in the order in which they can work, () where theirs is
     fine.
     """

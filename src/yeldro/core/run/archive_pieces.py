@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from yeldro.core.database.archive_format import Piece, Portion
 from yeldro.core.database.connection import Database

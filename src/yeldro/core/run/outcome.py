@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     from yeldro.core.run.preview import Preview
@@ -37,16 +38,14 @@ class Outcome(Enum):
         self.sentence = sentence
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class StepAccount:
+class StepAccount(Struct, frozen=True, eq=False):
     """What one step found and did. Without a tally it did nothing, because nothing matched."""
 
     preview: Preview
     tally: Tally | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RunResult:
+class RunResult(Struct, frozen=True, eq=False):
     """How a run ended. `status` is the exit status that goes with it, `hint` what to do about
     `reason`, `run` the name of its record, "" where there is none, `notes` what a restoration left
     alone, `steps` what each step did where there are several; the tally is that of all of them."""

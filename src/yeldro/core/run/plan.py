@@ -4,9 +4,10 @@ here."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import pairwise
+
+from msgspec import Struct
 
 from yeldro.core.model.action import Action
 from yeldro.core.model.graph import find_components
@@ -26,8 +27,7 @@ class Verb(StrEnum):
     TRUNCATE = "truncate"
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Step:
+class Step(Struct, frozen=True, eq=False):
     """One statement: what it does to which frozen rows. `rows` is how many it must touch, None
     where any is right.
 
@@ -50,8 +50,7 @@ class Step:
         return self.keys.table
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Plan:
+class Plan(Struct, frozen=True, eq=False):
     """`scanned` are the references that get an index while the steps are done."""
 
     reach: Reach

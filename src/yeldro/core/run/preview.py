@@ -4,8 +4,10 @@ change."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.hints import Part, find_hints, find_parts
@@ -52,8 +54,7 @@ _MISSING = 100
 _OF_TABLES = {"trigger", "row-security", "unenforced-reference", "hidden-reference"}
 
 
-@dataclass(frozen=True, slots=True)
-class Scan:
+class Scan(Struct, frozen=True):
     """A reference that the engine would check by looking through `rows` rows for each of `checks`
     deleted ones."""
 
@@ -62,8 +63,7 @@ class Scan:
     rows: int
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Preview:
+class Preview(Struct, frozen=True, eq=False):
     """What a deletion would touch. `refusals` are the reasons for which it would be stopped before
     its first change.
 

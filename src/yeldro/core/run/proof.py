@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from yeldro.core.database.abilities import Effect
 from yeldro.core.database.change_counts import Changes, TableChanges
@@ -49,8 +50,7 @@ def may_insert(effects: Iterable[Effect], table: Table) -> bool:
     return any(effect.table is table and effect.verb == "insert" for effect in effects)
 
 
-@dataclass(slots=True)
-class Done:
+class Done(Struct):
     """How many rows the statements of a run touched, as the database said to each, by table: those
     that it deleted, and those that it changed."""
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from hashlib import blake2b
 from typing import Any
+
+from msgspec import Struct, field
 
 from yeldro.core.database.connection import Database
 from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
@@ -24,8 +25,7 @@ _BITS = 128
 DEPENDING = ", hanging on them"
 
 
-@dataclass(frozen=True, slots=True)
-class Seal:
+class Seal(Struct, frozen=True):
     """`matched` rows of `rows` in the reach; `fingerprint` is a number of 128 bits, in hexadecimal
     digits. `values` are the days that parameters meant when it was made, where these are written by
     their distance from today."""
@@ -33,11 +33,17 @@ class Seal:
     matched: int
     rows: int
     fingerprint: str
-    values: Mapping[str, str] = field(default_factory=dict, compare=False)
+    values: Mapping[str, str] = field(default_factory=dict)
+
+    def is_on_same_rows(self, other: Seal) -> bool:
+        return self.fingerprint == other.fingerprint and self.counts == other.counts
+
+    @property
+    def counts(self) -> tuple[int, int]:
+        return self.matched, self.rows
 
 
-@dataclass(frozen=True, slots=True)
-class Sealed:
+class Sealed(Struct, frozen=True):
     """One row under a seal: what happens to it, its key as the database knows it, and as a person
     would read it."""
 
@@ -46,8 +52,7 @@ class Sealed:
     key: str
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """Rows of one action that came or went: how many, and the first keys."""
 
     action: str
@@ -55,8 +60,7 @@ class Change:
     keys: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """What came into a reach since it was sealed, and what left it, matched rows first.
 
     `is_known` is false where the rows that were sealed are not known any more.

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, fields, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Line:
+class Line(Struct, frozen=True, eq=False):
     """One table. `expected` is the sum of the rows that any action should touch, a row counting
     once an action.
 
@@ -45,7 +46,7 @@ class Line:
     def plus(self, later: Line) -> Line:
         """The same table after a later step too. What differed is that of the first."""
         apart = ("table", "before", "after", "differing", "by_engine")
-        names = [one.name for one in fields(Line) if one.name not in apart]
+        names = [name for name in Line.__struct_fields__ if name not in apart]
         sums = {name: getattr(self, name) + getattr(later, name) for name in names}
         by_engine = self.by_engine and later.by_engine
         return replace(self, after=later.after, by_engine=by_engine, **sums)
@@ -106,8 +107,7 @@ def _were_to_be(number: int, done: str) -> str:
     return f"{count(number, 'row')} {'was' if number == 1 else 'were'} to be {done}"
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Tally:
+class Tally(Struct, frozen=True, eq=False):
     """`changed` is what the database itself counted during the run, `explained` what the lines
     account for.
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from enum import Enum
+
+from msgspec import Struct, field
 
 from yeldro.core.run.preview import Preview
 
@@ -19,8 +20,7 @@ class Role(Enum):
     PLAIN = "is sent as it is"
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One statement. `rows` is what it must touch, or what it must count; None where any number is
     right.
 
@@ -38,16 +38,14 @@ class Entry:
     name: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class WrittenStep:
+class WrittenStep(Struct, frozen=True):
     """The statements of one step, in order, and what they were written from."""
 
     preview: Preview
     entries: Sequence[Entry] = field(default_factory=tuple)
 
 
-@dataclass(frozen=True, slots=True)
-class Writing:
+class Writing(Struct, frozen=True):
     """A whole cleanup. `settings` are for the connection, `start` opens the transaction, `after`
     follows the commit."""
 

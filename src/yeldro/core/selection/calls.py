@@ -4,7 +4,8 @@ than one too few."""
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 # A name in the quotes of any engine, or bare. What the parser cannot read is looked through for
 # calls by this.
@@ -16,8 +17,7 @@ _TEXT, _COMMENT = re.compile(r"'(?:[^']|'')*'"), re.compile(r"--[^\n]*|/\*.*?\*/
 _CODED = re.compile(r"""\bu&["']""", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Calls:
+class Calls(Struct, frozen=True):
     """In lower case, the names that stand before a bracket, those behind a dot, and all words.
 
     `is_coded` says that there may be others, which are written with the numbers of their letters.

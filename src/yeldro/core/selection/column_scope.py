@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.model.grammar import exp
 from yeldro.core.model.lookup import find_named
@@ -11,8 +12,7 @@ from yeldro.core.model.schema import Column, Schema, Table
 from yeldro.errors import UsageError
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """A column of a condition. `table` is None where its source is not a table of the schema;
     `levels` counts how many queries further out than the column itself its source stands."""
 

@@ -4,7 +4,8 @@ rewritten."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.lookup import fold, nearest
@@ -22,8 +23,7 @@ from yeldro.errors import UsageError
 _DEEPEST, _LONGEST = 60, 250
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(Struct, frozen=True):
     """`text` is what was written; `pieces` is the same, cut at the parameters; `columns` are those
     of the table.
 

@@ -4,8 +4,9 @@ database.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from yeldro.core.model.schema import Family, Table
 from yeldro.core.selection.condition import Condition
@@ -25,8 +26,7 @@ class Ignored(StrEnum):
         return "spaces" if self is Ignored.SPACE else self.value
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Same:
+class Same(Struct, frozen=True, eq=False):
     """A column, or an expression, whose value makes rows the same; of a text, but for what is
     ignored."""
 
@@ -45,8 +45,7 @@ class RuleKind(StrEnum):
     WHERE = "where"
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Rule:
+class Rule(Struct, frozen=True, eq=False):
     """Which of two rows rather stays. `text` is what was written. A NULL loses; ties go to the next
     rule."""
 
@@ -56,8 +55,7 @@ class Rule:
     condition: Condition | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Grouping:
+class Grouping(Struct, frozen=True, eq=False):
     """Which rows are looked at, what makes them the same, and which of them stays, first rule
     first."""
 
@@ -101,8 +99,7 @@ class Grouping:
         )
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Ranking:
+class Ranking(Struct, frozen=True, eq=False):
     """A temporary table: the identity of each row of a group of several, the number of its group,
     and its place there.
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.errors import UsageError
 
 
-@dataclass(frozen=True, slots=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """A range of counts; None is an open end."""
 
     low: int | None
@@ -44,8 +44,7 @@ def read_expected(text: str) -> Expected:
     return Expected(low, high)
 
 
-@dataclass(frozen=True, slots=True)
-class Guards:
+class Guards(Struct, frozen=True):
     """`max_rows` counts all rows of the reach; `max_share` is a percentage of the deleted rows of
     any one table; `strict` holds the names of the cautions that stop. `no_rollback`: the person
     knows that triggers do what no rollback takes back."""

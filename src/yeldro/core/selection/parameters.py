@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.schema import Family, Table
@@ -34,8 +35,7 @@ def _comparisons() -> tuple[type[exp.Expr], ...]:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Bound:
+class Bound(Struct, frozen=True):
     """A parameter in its place in the text, with the value that it stands for."""
 
     name: str

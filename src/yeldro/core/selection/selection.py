@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import chain
+
+from msgspec import Struct
 
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.lookup import fold
@@ -30,8 +31,7 @@ CHOOSING = (
 _WHOLE = "--truncate empties a whole table: it goes with --all-rows and with no other selection."
 
 
-@dataclass(frozen=True, slots=True)
-class Unfit:
+class Unfit(Struct, frozen=True):
     """Options that do not go together, or go missing: the name of one of them, "" where there is
     none."""
 
@@ -40,14 +40,12 @@ class Unfit:
     hint: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Order:
+class Order(Struct, frozen=True):
     column: str
     descending: bool
 
 
-@dataclass(frozen=True, slots=True)
-class KeyFile:
+class KeyFile(Struct, frozen=True):
     """Keys from outside: the columns that the header names, and the lines, read as they are asked
     for."""
 
@@ -56,8 +54,7 @@ class KeyFile:
     lines: Iterable[tuple[int, Sequence[str]]]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Match:
+class Match(Struct, frozen=True, eq=False):
     """Rows that have, or lack, a row in `other` with the same values: pairs of an own column and
     one of `other`."""
 
@@ -70,8 +67,7 @@ class Match:
         return tuple(own for own, _ in self.pairs)
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """A selection as it was asked for: texts from the command line or from a file."""
 
     table: str
@@ -91,8 +87,7 @@ class Asked:
     truncate: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Selection:
+class Selection(Struct, frozen=True):
     """Rows of `table` that meet all `conditions` and `matches`, stand in `view`, have one of the
     keys, and have no parent for one of the `orphans`.
 

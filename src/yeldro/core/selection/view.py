@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from yeldro.core.model.grammar import exp, sqlglot
 from yeldro.core.model.lookup import fold
@@ -21,8 +21,7 @@ _NOT_ROWS = {
 }
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class View:
+class View(Struct, frozen=True, eq=False):
     """A view whose rows are rows of `base`. `key` are the columns of the view that hold the key of
     the base table."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.of_schema import hidden_reference
@@ -13,8 +14,7 @@ from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.reach.reach import Reach
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class TableMap:
+class TableMap(Struct, frozen=True, eq=False):
     """`tables` stand children first. A cycle is a set of tables that reference each other, or one
     that references itself. `counts` holds what a selection would do to each table, by action; it is
     empty without a selection."""

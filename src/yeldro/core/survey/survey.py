@@ -5,8 +5,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from itertools import combinations
+
+from msgspec import Struct
 
 from yeldro.core.cautions.caution import Caution
 from yeldro.core.cautions.of_schema import find_schema_cautions, undeclared_reference
@@ -23,8 +24,7 @@ SAMPLE = 5
 MOST_PAIRS = 30
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Close:
+class Close(Struct, frozen=True, eq=False):
     """A close look at one table: its columns with what they hold, a few rows, the column sets that
     are unique, and by column how many values are of another kind than its type speaks of."""
 
@@ -34,8 +34,7 @@ class Close:
     odd: Mapping[str, Mapping[Odd, int]]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class TableSurvey:
+class TableSurvey(Struct, frozen=True, eq=False):
     """`rows` is None for a view, which is not counted in the overview, and for a table that the
     account may not read."""
 

@@ -7,10 +7,11 @@ import json
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
 from yeldro.core.model.schema import (
@@ -180,8 +181,7 @@ def read_routines(gate: Gate, schemas: Iterable[str]) -> dict[tuple[str, str], R
     return {(row[0].lower(), row[1].lower()): Routine(*row) for row in rows}
 
 
-@dataclass(frozen=True, slots=True)
-class _Listed:
+class _Listed(Struct, frozen=True):
     """A reference as InnoDB itself lists it."""
 
     child: TableName

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +12,7 @@ import pymysql
 import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
+from msgspec.structs import replace
 
 from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk

@@ -9,8 +9,9 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import takewhile
+
+from msgspec import Struct
 
 from yeldro.core.model.schema import TableName
 
@@ -43,16 +44,14 @@ _OPENING = _BEFORE_TABLES - {","}
 _ENDS = {";", "THEN", "ELSE", "DO", "BEGIN", "LOOP", "REPEAT"}
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(Struct, frozen=True):
     """A table that a body may write to."""
 
     verb: str
     table: TableName
 
 
-@dataclass(frozen=True, slots=True)
-class Routine:
+class Routine(Struct, frozen=True):
     """A procedure or function. Its `body` is None where this account may not read it."""
 
     schema: str
@@ -123,8 +122,7 @@ _PARTS = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class _Word:
+class _Word(Struct, frozen=True):
     text: str
     is_name: bool = False
 

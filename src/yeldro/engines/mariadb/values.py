@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cache
+
+from msgspec import Struct
 
 from yeldro.core.database.row_block import Cells, RowBlock
 from yeldro.core.model.schema import Column, Family
@@ -42,8 +43,7 @@ _UNUSUAL = re.compile(r"\\[^bnrt]")
 _PACKET = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(Struct, frozen=True):
     """How the values of a column travel as texts. `name` says so in the archive."""
 
     name: str

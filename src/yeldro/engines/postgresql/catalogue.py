@@ -9,8 +9,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from yeldro.core.model.schema import (
     Column,

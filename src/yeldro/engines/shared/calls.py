@@ -5,14 +5,14 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from yeldro.core.selection.calls import Calls, find_calls
 from yeldro.errors import UsageError
 
 
-@dataclass(frozen=True, slots=True)
-class Unsafe:
+class Unsafe(Struct, frozen=True):
     """What may do more than look, and why that is so. `name` is what --allow-function takes."""
 
     name: str

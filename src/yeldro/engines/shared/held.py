@@ -8,10 +8,10 @@ again and again.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
+from msgspec import Struct
 
 from yeldro.core.model.schema import Column
 from yeldro.errors import Refused
@@ -22,8 +22,7 @@ MOST = 20_000
 DIGEST = "digest"
 
 
-@dataclass(frozen=True, slots=True)
-class Holding:
+class Holding(Struct, frozen=True):
     """`number` is the type of whole numbers, `places` are those of what names a row beside its
     columns, and `lift` is what would let the account make tables. `as_text` turns a value into the
     text that is held: of a column, or of a type."""
