@@ -336,12 +336,24 @@ class MariadbDatabase(SqlDatabase):
         self.gate.run_text("UNLOCK TABLES")
 
     def create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
-        names = [f"c{keys.columns.index(name)}" for name in keys.table.identity] if unique else []
         if self.statements.holding:
             return
-        self.gate.make(
-            keys.name, CreateKeyTable(keys.name, names, self.statements.make_empty(keys))
+        identity = keys.table.identity
+        # What references point at is looked up, too. A declared one has an index there already, so
+        # its columns can have one.
+        others = {
+            reference.referred
+            for reference in self.schema.incoming(keys.table)
+            if reference.declared
+            and reference.referred != identity[: len(reference.referred)]
+            and set(reference.referred) <= set(keys.columns)
+        }
+        key, *indexes = (
+            [f"c{keys.columns.index(name)}" for name in names]
+            for names in (identity if unique else (), *sorted(others))
         )
+        empty = self.statements.make_empty(keys)
+        self.gate.make(keys.name, CreateKeyTable(keys.name, key, empty, indexes if unique else ()))
 
     def count_ringed(self, reference: Reference, keys: KeySet, rows: int) -> int:
         return rows - self.gate.number(self.statements.count_leveled(reference, keys))

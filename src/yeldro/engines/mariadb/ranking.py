@@ -28,7 +28,7 @@ class MariadbRanking(ServerSpelling):
         """In the order in which it is filled. A digest of a row is worked out once for each row,
         and looked up."""
         self._gate.make(
-            name, CreateKeyTable(name, ["grp", "place"], empty, ["c0"] if shared else [])
+            name, CreateKeyTable(name, ["grp", "place"], empty, [["c0"]] if shared else [])
         )
 
     def _gathers(self, table: Table) -> bool:

@@ -28,25 +28,27 @@ OWN_KEY = "(yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY) ENGINE=InnoDB
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
     """A temporary table with the types of a query's columns, a primary key over some of them, and
-    an index on others that it is looked up by."""
+    indexes on others that it is looked up by."""
 
     inherit_cache = False
 
     def __init__(
-        self, name: str, key: Sequence[str], query: Rows, index: Sequence[str] = ()
+        self, name: str, key: Sequence[str], query: Rows, indexes: Sequence[Sequence[str]] = ()
     ) -> None:
         self.name = name
         self.key = key
-        self.index = index
+        self.indexes = indexes
         self.query = query
 
 
 @compiles(CreateKeyTable)
 def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) -> str:
     query = compiler.process(element.query, **options)
-    index = f", KEY ({', '.join(element.index)})" if element.index else ""
+    indexes = "".join(f", KEY ({', '.join(names)})" for names in element.indexes)
     key = (
-        f"(PRIMARY KEY ({', '.join(element.key)}){index}) ENGINE=InnoDB" if element.key else OWN_KEY
+        f"(PRIMARY KEY ({', '.join(element.key)}){indexes}) ENGINE=InnoDB"
+        if element.key
+        else OWN_KEY
     )
     return f"CREATE TEMPORARY TABLE {element.name} {key} AS {query}"
 

@@ -504,8 +504,13 @@ class PostgresqlDatabase(SqlDatabase):
             )
 
     def fill(self, into: StoredKeys, statement: sa.Insert) -> int:
+        is_new = into not in self._filled
         rows = super().fill(into, statement)
         if rows > LARGE and not self.statements.holding:
+            if is_new and self.mode is Mode.WRITE:
+                names = [f"c{into.columns.index(name)}" for name in into.table.identity]
+                index = f"CREATE INDEX ON pg_temp.{into.name} ({', '.join(names)})"
+                self.gate.run_text(index, Kind.PLAIN)
             self.gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
         return rows
 

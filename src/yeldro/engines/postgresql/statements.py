@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.model.key_set import DependentRows, KeySet, stored
+from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.engines.postgresql.compiler import Equated
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -176,6 +176,18 @@ class PostgresqlStatements(StageStatements):
         return Words(
             "INSERT INTO", self.table(stage.table), columns, "OVERRIDING SYSTEM VALUE", rows
         )
+
+    def _not_there(
+        self, found: sa.FromClause, keys: StoredKeys, round: sa.ColumnElement[Any]
+    ) -> Rows:
+        """Key tables have no index here. EXCEPT hashes, or sorts, also where the planner may do
+        nothing but follow indexes."""
+        start, names = self.key_table(keys), [f"c{place}" for place in range(len(keys.columns))]
+        new = sa.select(*(found.c[name] for name in names)).except_(
+            sa.select(*(start.c[name] for name in names))
+        )
+        rows = new.subquery(self.own("new"))
+        return sa.select(*(rows.c[name] for name in names), round)
 
     def find_places(self, keys: DependentRows, places: str) -> Words:
         """Note where the rows of a key set lie."""

@@ -347,14 +347,18 @@ class Statements:
         step = sa.select(*self.carried(keys)).select_from(walk.join(child, link))
         # UNION drops what was found before, which ends the walk where rows point at each other.
         walk = walk.union(step)
-        found = sa.select(*(walk.c[name] for name in names), sa.literal_column(str(int(round))))
-        pairs = [
-            (walk.c[f"c{keys.columns.index(name)}"], start.c[f"c{keys.columns.index(name)}"])
-            for name in keys.table.identity
-        ]
         # Rows that are in the key set already must not come in twice.
-        there = sa.exists().where(*(one == other for one, other in pairs)).correlate(walk)
-        return self.fill(keys, found.where(sa.not_(there)))
+        return self.fill(keys, self._not_there(walk, keys, sa.literal_column(str(int(round)))))
+
+    def _not_there(
+        self, found: sa.FromClause, keys: StoredKeys, round: sa.ColumnElement[Any]
+    ) -> Rows:
+        """The rows that are not in a key set yet. Its table is looked into by an index."""
+        start = self.key_table(keys)
+        places = [f"c{keys.columns.index(name)}" for name in keys.table.identity]
+        there = sa.exists().where(*(found.c[name] == start.c[name] for name in places))
+        cells = [found.c[f"c{place}"] for place in range(len(keys.columns))]
+        return sa.select(*cells, round).where(sa.not_(there.correlate(found)))
 
     def merge(self, keys: KeySet, into: StoredKeys) -> sa.Insert:
         new = self.key_table(keys)
