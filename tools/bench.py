@@ -8,7 +8,14 @@ import os
 import sys
 from collections.abc import Callable
 
-from tools import bench_archive, bench_duplicates, bench_large, bench_startup, bench_tree
+from tools import (
+    bench_archive,
+    bench_duplicates,
+    bench_large,
+    bench_shapes,
+    bench_startup,
+    bench_tree,
+)
 from tools.figures import Figures
 
 BENCHES: dict[str, tuple[Callable[..., bool], int]] = {
@@ -19,6 +26,7 @@ BENCHES: dict[str, tuple[Callable[..., bool], int]] = {
     "archive": (bench_archive.bench_archive, bench_tree.PARENTS),
     "duplicates": (bench_duplicates.bench_duplicates, bench_duplicates.ROWS),
     "catalogue": (bench_tree.bench_catalogue, 0),
+    "shapes": (bench_shapes.bench_shapes, bench_shapes.ROWS),
     "large": (bench_large.bench_large, bench_large.LARGE),
 }
 # Takes an hour, so it is named.

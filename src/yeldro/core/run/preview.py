@@ -38,12 +38,10 @@ if TYPE_CHECKING:
     from yeldro.core.duplicates.groups import Duplicates
     from yeldro.core.run.seal import Difference, Seal
 
-# From here on building an index takes less time than the scans that it saves.
+# From here on building an index takes less time than the scans that it saves: so many of them, and
+# so many rows that they look at together.
 _MANY_CHECKS = 20
-
-
-# Below that a scan costs less than the index.
-_LARGE_TABLE = 10_000
+_MANY_LOOKED_AT = 200_000
 
 
 # So many are listed one by one; the count tells the rest.
@@ -209,7 +207,7 @@ def _find_scanned(database: Database, reach: Reach) -> Iterator[Scan]:
             checked = reference.declared and reference.enforced and not reference.broken
             if checked and not reference.is_indexed and checks >= _MANY_CHECKS:
                 rows = database.count_rows(reference.child)
-                if rows >= _LARGE_TABLE:
+                if checks * rows >= _MANY_LOOKED_AT:
                     yield Scan(reference, checks, rows)
 
 

@@ -289,9 +289,11 @@ class StageStatements(Statements):
             staged, names = self.staged(stage), stage.portion.columns
             if stage.key:
                 own = [clause.c[name] for name in stage.key]
-                others = as_tuple(own).not_in(sa.select(*(staged.c[name] for name in stage.key)))
+                listed = as_tuple(own).in_(sa.select(*(staged.c[name] for name in stage.key)))
                 # No staged row has a NULL there, but another row may, and is in no list then.
-                wanted.append(sa.or_(*(cell.is_(None) for cell in own), others))
+                wanted.append(
+                    sa.or_(*(cell.is_(None) for cell in own), self.fails(listed, stage.key))
+                )
             else:
                 images = sa.select(self.mark(self.image(table, names, staged)))
                 wanted.append(self.mark(self.image(table, names, clause)).not_in(images))

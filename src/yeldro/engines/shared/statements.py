@@ -190,6 +190,11 @@ class Statements:
         # NOT EXISTS and never NOT IN: one NULL in a list would let no row through.
         return sa.not_(sa.exists().where(*(clause.c[name] == column for name, column in pairs)))
 
+    def fails(self, test: sa.ColumnElement[bool], names: Sequence[str]) -> sa.ColumnElement[bool]:
+        """Whether the values of these columns are not in a list, none of them or of those being
+        NULL."""
+        return sa.not_(test)
+
     def pointing(
         self, reference: Reference, rows: sa.FromClause | None = None
     ) -> list[sa.ColumnElement[Any]]:
@@ -442,7 +447,9 @@ class Statements:
             for column, there in zip(columns, last.c, strict=True)
         ]
         rows = sa.select(sa.func.count()).select_from(clause.join(last, sa.and_(*alike)))
-        return rows.where(*self.is_selected(selection), sa.not_(matched))
+        return rows.where(
+            *self.is_selected(selection), self.fails(matched, selection.table.identity)
+        )
 
     def count_whole_groups(self, keys: KeySet, columns: Sequence[str]) -> Rows:
         clause = self.table(keys.table)

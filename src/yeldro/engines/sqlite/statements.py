@@ -19,6 +19,8 @@ from yeldro.engines.sqlite.catalogue import affinity
 
 # Affinities that turn a text into a number where it looks like one.
 
+_ONE: sa.ColumnElement[int] = sa.literal_column("1")
+
 
 class SqliteStatements(StageStatements):
     def __init__(self) -> None:
@@ -81,7 +83,14 @@ class SqliteStatements(StageStatements):
 
     def lacks_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """NOT IN is several times faster here than NOT EXISTS, and identities hold no NULL."""
-        return sa.not_(self.has_identity(keys))
+        return self.fails(self.has_identity(keys), keys.table.identity)
+
+    def fails(self, test: sa.ColumnElement[bool], names: Sequence[str]) -> sa.ColumnElement[bool]:
+        """Where several values together are not in a list, NOT IN goes through the whole of it, for
+        NULLs that would make the answer unknown. A CASE does not ask for that."""
+        if len(names) == 1:
+            return sa.not_(test)
+        return sa.case((test, sa.literal_column("0")), else_=_ONE) == _ONE
 
     def pointing(
         self, reference: Reference, rows: sa.FromClause | None = None
