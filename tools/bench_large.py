@@ -34,16 +34,15 @@ def bench_large(figures: Figures, parents: int = LARGE) -> bool:
             Path(tempfile.mkdtemp()), facts={"kind": "delete", "asked": "", "address": ""}
         )
         each: list[list[float]] = []
-        start = 0
         # The smallest one first, so that what is imported meanwhile is there before memory is
         # measured.
         for size in (parents // 1000, parents // 10, parents):
             build(server, size, cascade=False)
+            start = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
             taken = [ours(server)[0], timed(server, partial(_delete, keeping))]
             taken.append(timed(server, partial(restore, find_record(keeping.folder, "last"))))
             each.append(taken)
-            start = start or resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-        grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - start
+            grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - start
         for job, small, large in zip(_JOBS, each[1], each[2], strict=True):
             others = {"ten times 2 million": ([small * 10], 1.2)}
             met &= figures.compare(f"20 million: {job}", server.engine, [large], others)
