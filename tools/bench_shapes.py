@@ -95,6 +95,10 @@ def _fill(server: Server, rows: int) -> None:
     series = SERIES[server.engine].format(rows)
     note = join("'as read on day '", f"(n % {rows * 4 // 5})")
     server.clear()
+    if server.engine == "postgresql":
+        # So that a plan which needs all rows in memory fails to have it here already.
+        name = server.place.rpartition("/")[2]
+        server.run([f"ALTER DATABASE {name} SET work_mem = '64kB'"])
     server.run(_TABLES)
     server.run(
         [

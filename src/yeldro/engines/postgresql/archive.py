@@ -12,7 +12,7 @@ from yeldro.core.database.row_block import RowBlock
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.engines.postgresql.part import PostgresqlOwner
-from yeldro.engines.postgresql.statements import KEPT_AS, Named, PostgresqlStatements
+from yeldro.engines.postgresql.statements import KEPT_AS, LARGE, Named, PostgresqlStatements
 from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare, in_brackets
 
@@ -132,7 +132,14 @@ class PostgresqlArchive(SqlArchive):
 
     def _analyze(self, stage: Stage, table: sa.TableClause) -> None:
         """Without figures the planner would take the staged rows for a handful. It joins them by
-        some columns only."""
+        some columns only. Where others look for their parents among them, it may still expect few
+        that do, and look one by one."""
+        own = {column: name for name, column in stage.portion.cells}
+        sought = {one.referred for one in self._database.schema.incoming(stage.table)}
+        for columns in sorted(sought) if stage.portion.rows > LARGE else ():
+            if set(columns) <= set(own):
+                names = in_brackets([sa.column(own[name]) for name in columns])
+                self._gate.run(Words("CREATE INDEX ON", table, names))
         met = {*stage.key, *self._database.schema.referring_columns(stage.table)}
         looked_up: list[sa.ColumnClause[Any]] = [
             sa.column(name) for name, own in stage.portion.cells if own in met
