@@ -161,10 +161,13 @@ class Options:
     command has one of them, and making all would take a fifth of its start."""
 
     def __init__(self, **given: Any) -> None:
-        for one in fields_of(type(self)):
-            setattr(self, one.name, given.pop(one.name, one.default))
+        known = {one.name: given.pop(one.name, one.default) for one in fields_of(type(self))}
         if given:
             raise TypeError(f"{type(self).__name__} has no {', '.join(given)}")
+        vars(self).update(known)
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        raise AttributeError(f"{name} of a frozen value")
 
     def but(self, **changes: Any) -> Self:
         """The same, with other values of some options."""
