@@ -504,13 +504,12 @@ class PostgresqlDatabase(SqlDatabase):
             )
 
     def fill(self, into: StoredKeys, statement: sa.Insert) -> int:
-        is_new = into not in self._filled
         rows = super().fill(into, statement)
         if rows > LARGE and not self.statements.holding:
-            if is_new and self.mode is Mode.WRITE:
+            if self.mode is Mode.WRITE:  # a transaction that only looks may make no index
                 names = [f"c{into.columns.index(name)}" for name in into.table.identity]
-                index = f"CREATE INDEX ON pg_temp.{into.name} ({', '.join(names)})"
-                self.gate.run_text(index, Kind.PLAIN)
+                index = f"{into.name}_by ON pg_temp.{into.name} ({', '.join(names)})"
+                self.gate.run_text(f"CREATE INDEX IF NOT EXISTS {index}", Kind.PLAIN)
             self.gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
         return rows
 

@@ -180,8 +180,8 @@ class PostgresqlStatements(StageStatements):
     def _not_there(
         self, found: sa.FromClause, keys: StoredKeys, round: sa.ColumnElement[Any]
     ) -> Rows:
-        """Key tables have no index here. EXCEPT hashes, or sorts, also where the planner may do
-        nothing but follow indexes."""
+        """A key table has no index while nothing but looking is allowed. EXCEPT hashes, or sorts,
+        also where the planner may do nothing but follow indexes."""
         start, names = self.key_table(keys), [f"c{place}" for place in range(len(keys.columns))]
         new = sa.select(*(found.c[name] for name in names)).except_(
             sa.select(*(start.c[name] for name in names))
