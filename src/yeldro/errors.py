@@ -8,7 +8,8 @@
     │   ├── BadStatement       the database could not make sense of a statement
     │   ├── NotCommitted       the database itself said that it did not commit
     │   ├── NotAllowed         the account lacks a right
-    │   ├── Locked             somebody else held a lock for too long
+    │   ├── Conflict           another session was in the way: it may be tried again
+    │   │   └── Locked         it held a lock for too long
     │   ├── TookTooLong        a statement took longer than we, or the server, allow
     │   └── ArchiveFailed      the archive or the run record cannot be written or read
     └── Interrupted      130   Ctrl-C
@@ -65,7 +66,11 @@ class NotAllowed(DatabaseFailed):
     pass
 
 
-class Locked(DatabaseFailed):
+class Conflict(DatabaseFailed):
+    pass
+
+
+class Locked(Conflict):
     pass
 
 

@@ -27,6 +27,7 @@ class Group(Enum):
     DEPENDENTS = "Dependents"
     LIMITS = "Limits"
     RUNNING = "Running"
+    BATCHES = "In batches"
     COPY = "Copy"
     OUTPUT = "Output"
 
@@ -532,12 +533,15 @@ class ListingOptions(Options):
     )
 
 
-class ConsentOptions(DatabaseOptions):
-    """How a command that changes rows goes on."""
-
+class RehearsalOptions(Options):
     rehearse: bool = option(
         Kind.FLAG, Group.RUNNING, "", "Do everything, show the tally, roll back."
     )
+
+
+class AgreeingOptions(DatabaseOptions):
+    """How a command that changes rows goes on."""
+
     yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
     confirm: str | None = option(
         Kind.TEXT, Group.RUNNING, "NAME", "The name of a protected database, typed here."
@@ -545,6 +549,10 @@ class ConsentOptions(DatabaseOptions):
     no_rollback: bool = option(
         Kind.FLAG, Group.RUNNING, "", "Triggers may write where no rollback reaches."
     )
+
+
+class ConsentOptions(RehearsalOptions, AgreeingOptions):
+    """The same, where it can be rehearsed."""
 
 
 class RecordOptions(Options):
@@ -658,7 +666,53 @@ class PreviewOptions(CsvOptions, RowsOptions):
     )
 
 
-class DeletionOptions(RowsOptions, ChangingOptions):
+class SizeOptions(Options):
+    batch: str | None = option(
+        Kind.TEXT,
+        Group.BATCHES,
+        "N|auto",
+        "Commit after N rows, all in all; auto adapts.",
+        typed=True,
+    )
+
+
+class PaceOptions(Options):
+    """How the batches of a run follow each other."""
+
+    hold: float = option(
+        Kind.SECONDS,
+        Group.BATCHES,
+        "SECONDS",
+        "With auto: how long one may hold its locks.",
+        default=0.25,
+        typed=True,
+    )
+    pause: float = option(
+        Kind.SECONDS, Group.BATCHES, "SECONDS", "Between two of them.", default=0.0, typed=True
+    )
+    batches: int | None = option(Kind.FIRST, Group.BATCHES, "N", "Stop after so many of them.")
+    lasting: str | None = option(
+        Kind.TEXT,
+        Group.BATCHES,
+        "DURATION",
+        "No new one after so long: 90s, 20m, 2h.",
+        flag="--for",
+    )
+    until: str | None = option(Kind.TEXT, Group.BATCHES, "HH:MM", "No new one after this time.")
+    even_if_changed: bool = option(
+        Kind.FLAG,
+        Group.BATCHES,
+        "",
+        "Rows go by key, even if they no longer match.",
+        typed=True,
+    )
+
+
+class BatchOptions(SizeOptions, PaceOptions):
+    """In many transactions."""
+
+
+class DeletionOptions(RowsOptions, ChangingOptions, BatchOptions):
     """yeldro delete"""
 
 
@@ -760,6 +814,12 @@ class RestoreOptions(ConsentOptions, RecordOptions):
     into: str | None = option(
         Kind.TEXT, Group.RUNNING, "DB", "Another database of the engine, with the tables."
     )
+
+
+class ResumeOptions(AgreeingOptions, RecordOptions, BatchOptions):
+    """yeldro resume"""
+
+    run: str = ""
 
 
 class HistoryOptions(CsvOptions, RecordOptions):

@@ -9,6 +9,7 @@ COMMANDS = {
     "dedupe": "Remove the surplus ones; what depends on them moves to the row that stays.",
     "run": "Run what a cleanup file describes; --save writes one.",
     "script": "The whole cleanup as one commented SQL script, for review or a migration.",
+    "resume": "Go on with a run in batches that was stopped, or that died.",
     "restore": "Put the archived rows of a run back, exactly as they were.",
     "history": "Past runs, what they did, and whether they were restored.",
     "review": "What the DELETE statements of a script would do; runs none of them.",

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from typing import TypeVar
 
+from yeldro.cli.pace import read_pace
 from yeldro.cli.person import Person
 from yeldro.cli.request import (
     make_line,
@@ -22,13 +24,30 @@ from yeldro.errors import UsageError
 from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
+from yeldro.usecases.steps import Deletion
 
 AnyRequest = TypeVar("AnyRequest", bound=Request)
 
 
 def run_deletion(options: DeletionOptions) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
-    return _run_rows("delete", options, read_request, running.delete)
+    pace = read_pace(options, datetime.now().astimezone())
+
+    def act(
+        database: Database,
+        request: Request,
+        manner: running.Manner,
+        person: Person,
+        keeping: Keeping,
+    ) -> RunResult:
+        if not pace:
+            return running.delete(database, request, manner, person, keeping)
+        from yeldro.usecases.batches import delete_in_batches
+
+        job = Deletion(database, request)
+        return delete_in_batches(database, job, pace, manner, person, keeping)
+
+    return _run_rows("delete", options, read_request, act)
 
 
 def run_clearing(options: ClearOptions) -> int:

@@ -13,6 +13,7 @@ from yeldro.cli.screen import Screen, confirm, prompt
 from yeldro.core.model.action import Action
 from yeldro.core.model.plural import count
 from yeldro.core.restore.plan import RestorePlan
+from yeldro.core.run.batching import Progress
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.report.duplicates import render_merging
@@ -47,6 +48,9 @@ class Person:
         self.shown = 0
         self.several = False
         self.quiet = False
+        self._in_batches = False
+        self._commits = False
+        self._interrupts = 0
         self.bar = Bar(done)
 
     def show(self, preview: Preview) -> None:
@@ -105,7 +109,30 @@ class Person:
             == self.protected
         )
 
+    def begin_batches(self) -> None:
+        self.bar = Bar("of the chosen ones done")
+        for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+            if hasattr(signal, name):
+                signal.signal(getattr(signal, name), self._interrupt)
+        self._in_batches = True
+
+    def _interrupt(self, *_: object) -> None:
+        self._interrupts += 1
+        if self._interrupts > 1 and not self._commits:
+            raise KeyboardInterrupt
+        self.screen.note("This batch is finished first; another interrupt rolls it back.")
+
+    def batch_done(self, progress: Progress) -> None:
+        self._commits = False
+        self.bar.move(progress.done, progress.total, f"batch {progress.batches:,}")
+
+    def wants_to_stop(self) -> bool:
+        return self._interrupts > 0
+
     def committing(self) -> None:
+        if self._in_batches:
+            self._commits = True
+            return
         for name in ("SIGINT", "SIGTERM", "SIGHUP"):
             if hasattr(signal, name):
                 signal.signal(getattr(signal, name), signal.SIG_IGN)

@@ -62,8 +62,9 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
         keeping = read_keeping(command.kind, options, command.line, place.address)
         result = work(database, manner, person, keeping)
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
-        back = "" if options.no_archive else _make_way_back(options, place, result)
-        tell(screen, command.kind, result, back, person)
+        back = "" if options.no_archive else make_way_back(options, place, result)
+        onward = make_way_back(options, place, result, "resume")
+        tell(screen, command.kind, result, back, person, onward)
     return result.status
 
 
@@ -79,9 +80,12 @@ def _warn_of_copy(options: ChangingOptions, verb: str) -> str:
     return KEPT.format(options.archive_table or find_records_folder(options.archive), done)
 
 
-def _make_way_back(options: ChangingOptions, place: Place, result: RunResult) -> str:
-    """The line that takes a run back, with what it needs to find its record and its database."""
-    line = f"yeldro restore {result.run}"
+def make_way_back(
+    options: ChangingOptions, place: Place, result: RunResult, verb: str = "restore"
+) -> str:
+    """The line that takes a run back, or another one of it, with what it needs to find its record
+    and its database."""
+    line = f"yeldro {verb} {result.run}"
     if options.archive:
         line += f" --archive {quote_word(options.archive)}"
     if not place.name and not place.address.is_file:
@@ -89,12 +93,14 @@ def _make_way_back(options: ChangingOptions, place: Place, result: RunResult) ->
     return line
 
 
-def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person) -> None:
+def tell(
+    screen: Screen, kind: str, result: RunResult, back: str, person: Person, onward: str = ""
+) -> None:
     """Write how a run, or a restoration, ended. What goes wrong with that does not change how it
     ended."""
     try:
         person.end()
-        _tell(screen, kind, result, back, asked_last=person.asked_last)
+        _tell(screen, kind, result, back, onward, asked_last=person.asked_last)
     except Exception as error:
         if os.environ.get("YELDRO_DEBUG"):
             raise
@@ -106,15 +112,19 @@ def tell(screen: Screen, kind: str, result: RunResult, back: str, person: Person
         sys.stderr.write(f"{one_line(text)}\n")
 
 
-def _tell(screen: Screen, kind: str, result: RunResult, back: str, *, asked_last: bool) -> None:
+def _tell(
+    screen: Screen, kind: str, result: RunResult, back: str, onward: str, *, asked_last: bool
+) -> None:
     try:
         if screen.format == "json":
             screen.write_document(make_run(kind, result))
             return
         if result.tally and not asked_last:
             screen.show(render_tallies(result))
-        screen.show(render_ending(result, back))
+        screen.show(render_ending(result, back, onward))
     except OutputClosed:
         pass  # the exit status still says how it ended
-    if result.reason:
+    if result.reason and result.status:
         screen.tell(result.reason, result.hint)
+    elif result.reason:
+        screen.note(result.reason)

@@ -91,6 +91,15 @@ def render_history(records: Sequence[RunRecord], folder: Path) -> Iterator[Rende
     yield render_grid(titles, [_cells(record) for record in records], right, in_blocks=True)
 
 
+def render_progress(record: RunRecord) -> Iterator[RenderableType]:
+    """How far a run in batches has come."""
+    facts = record.facts["batches"]
+    done, taken, total = facts.get("done", 0), facts.get("taken", 0), facts["total"]
+    yield Text(f"{record.name}: {record.facts['asked']}", style="bold")
+    yield Text(f"  done  {count(done, 'batch')}, {taken:,} of {total:,} chosen rows")
+    yield Text(f"  left  {total - taken:,}\n")
+
+
 def _cells(record: RunRecord) -> list[object]:
     one = _describe(record)
     return [

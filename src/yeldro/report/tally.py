@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
+from yeldro.core.model.plural import count
+from yeldro.core.run.batching import Progress
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Line, Tally
 from yeldro.report.command_line import CommandLine
@@ -66,14 +68,30 @@ def _count(number: int) -> Text:
     return Text(f"{number:,}", style="" if number else "dim")
 
 
-def render_ending(result: RunResult, back: str) -> Iterator[RenderableType]:
-    """How it ended; `back` is the line that would take it back, "" where nothing would."""
+def _describe_progress(outcome: Outcome, progress: Progress) -> str:
+    batches, rows = count(progress.batches, "batch"), f"{progress.done:,} of {progress.total:,}"
+    if outcome is Outcome.COMMITTED:
+        return f"Committed in {batches}."
+    if not progress.batches:
+        return "Stopped before the first batch; nothing was changed."
+    return f"Stopped after {batches}: {rows} chosen rows are done, the others are as they were."
+
+
+def render_ending(result: RunResult, back: str, onward: str = "") -> Iterator[RenderableType]:
+    """How it ended; `back` is the line that would take it back, "" where nothing would, `onward`
+    the one that goes on with a run in batches."""
     sentence, found = result.outcome.sentence, result.preview
     if result.outcome is Outcome.NOTHING_MATCHED and found and found.duplicates:
         sentence = "No two rows are the same; there is nothing to remove."
     elif result.outcome is Outcome.NOTHING_MATCHED and found and found.reach.matched:
         sentence = "All rows that match are clear already; there is nothing to remove."
+    if result.progress:
+        sentence = _describe_progress(result.outcome, result.progress)
     yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold"))
-    if result.outcome is Outcome.COMMITTED and back:
+    done = result.progress.batches if result.progress else 0
+    if result.outcome is Outcome.STOPPED and done and onward:
+        yield Text("  To go on:", style="dim")
+        yield CommandLine(onward, "dim", 4)
+    if (result.outcome is Outcome.COMMITTED or done) and back:
         yield Text("  To take it back:", style="dim")
         yield CommandLine(back, "dim", 4)

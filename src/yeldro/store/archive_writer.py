@@ -22,19 +22,22 @@ _BLOCK_ROWS, _BLOCK_BYTES = 1000, 1 << 20
 
 
 class ArchiveWriter:
-    """Makes the file and fills it, once for each step. Fulfils `core.archive.Sink`. Every fault is
-    an ArchiveFailed.
+    """Makes the file and fills it, once for each step; `again` where it was made before. Fulfils
+    `core.archive.Sink`. Every fault is an ArchiveFailed.
 
     `portions` counts those that were written.
     """
 
-    def __init__(self, path: Path, engine: str, encoding: str) -> None:
+    def __init__(self, path: Path, engine: str, encoding: str, *, again: bool = False) -> None:
         self.path = path
         self.tick: Callable[[int], None] = lambda _: None
         self.portions = 0
         self._shown: dict[TableName, tuple[str, dict[str, str]]] = {}
         self._next: dict[TableName, int] = {}
         self._engine = engine
+        if again:
+            self._go_on()
+            return
         with translated(path):
             # Made by us and empty before SQLite opens it, so that nobody else can read it for a
             # moment.
@@ -187,6 +190,59 @@ class ArchiveWriter:
             self._file.close()
             sync(self.path)
             sync(self.path.parent)
+
+    def _go_on(self) -> None:
+        """Take up a file that was written before."""
+        with translated(self.path):
+            self._open()
+            self._file.execute("UPDATE yeldro_archive SET complete = 0")
+            for schema, table, shown, number, last in self._file.execute(
+                "SELECT source_schema, source_table, shown_as, max(portion), max(last_row) FROM "
+                "yeldro_portions GROUP BY 1, 2, 3"
+            ).fetchall():
+                columns = self._file.execute(
+                    "SELECT source_column, shown_as FROM yeldro_columns WHERE shown_in = ?",
+                    (shown,),
+                )
+                self._shown[TableName(schema, table)] = (shown, dict(columns.fetchall()))
+                self._next[TableName(schema, table)] = (last or 0) + 1
+                self.portions = max(self.portions, number)
+            self._file.close()
+
+    def cut_back(self, step: int) -> None:
+        """Take out what came after a step: it was not committed."""
+        self.close()
+        later = "FROM yeldro_portions WHERE step > ?"
+        with translated(self.path):
+            self._open()
+            self._file.execute("BEGIN")
+            kinds = dict(self._file.execute("SELECT name, type FROM sqlite_master").fetchall())
+            for number, shown in self._file.execute(
+                f"SELECT portion, shown_as {later}", (step,)
+            ).fetchall():
+                self._file.execute("DELETE FROM yeldro_blocks WHERE portion = ?", (number,))
+                self._file.execute(f"DROP TABLE IF EXISTS yeldro_left_{int(number)}")
+                if kinds.get(shown) == "table":
+                    self._cut_back_table(shown, step)
+            self._file.execute(f"DELETE {later}", (step,))
+            (self.portions,) = self._file.execute(
+                "SELECT coalesce(max(portion), 0) FROM yeldro_portions"
+            ).fetchone()
+            self._file.execute("COMMIT")
+            self._file.close()
+            sync(self.path)
+
+    def _cut_back_table(self, shown: str, step: int) -> None:
+        """The rows that stand in a table of their own, as where the engine is SQLite."""
+        (last,) = self._file.execute(
+            "SELECT coalesce(max(last_row), 0) FROM yeldro_portions WHERE shown_as = ? AND step <= "
+            "?",
+            (shown, step),
+        ).fetchone()
+        self._file.execute(f"DELETE FROM {quoted(shown)} WHERE rowid > ?", (last,))
+        for name, (own, _) in self._shown.items():
+            if own == shown:
+                self._next[name] = last + 1
 
     def complete(self) -> None:
         """Nothing comes after this: from now on the database may commit."""

@@ -77,6 +77,17 @@ def open_to_add(path: Path) -> TextIO:
     return os.fdopen(os.open(path, flags, 0o600), "a", encoding="utf-8")
 
 
+def append_synced(path: Path, line: str) -> None:
+    """Add a line to a private file. It is on disk when this returns."""
+    is_new = not path.exists()
+    with open_to_add(path) as file:
+        file.write(line)
+        file.flush()
+        os.fsync(file.fileno())
+    if is_new:
+        sync(path.parent)
+
+
 @contextmanager
 def replacing(path: Path) -> Iterator[Path]:
     """A new, private, empty file to be filled by its path. At the end it is synced and takes the

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from types import NoneType, UnionType
 from typing import Any, NotRequired, TypedDict, get_args, get_origin, get_type_hints
 
+from yeldro.core.model.schema import Schema
 from yeldro.core.reach.reach import Reach
-from yeldro.core.run.tally import Tally
+from yeldro.core.run.tally import Line, Tally
 
 
 class PartFacts(TypedDict):
@@ -71,6 +73,18 @@ class Restoration(TypedDict):
     dropped_indexes: NotRequired[list[str]]
 
 
+class PaceFacts(TypedDict):
+    """Of a run in batches: how many rows of the reach one may have, how many rows were chosen, and
+    in the end how many batches were done, which took how many of them, and how many are left
+    because they had changed."""
+
+    size: int | str
+    total: int
+    done: NotRequired[int]
+    taken: NotRequired[int]
+    left: NotRequired[int]
+
+
 class RunFacts(TypedDict):
     """All of `run.json`. Times are moments with their zone; `final`, where it is false, says that
     the database was not asked to commit."""
@@ -99,6 +113,7 @@ class RunFacts(TypedDict):
     gone: NotRequired[GoneFacts]
     made_indexes: NotRequired[list[IndexFacts]]
     matched: NotRequired[int]
+    batches: NotRequired[PaceFacts]
     parameters: NotRequired[dict[str, str]]
     settled: NotRequired[str]
     reach: list[PartFacts]
@@ -175,3 +190,28 @@ def describe_tally(tally: Tally) -> list[LineFacts]:
         }
         for line in tally.lines
     ]
+
+
+def read_tally(facts: Sequence[LineFacts], schema: Schema) -> Tally:
+    """What a record says of a balanced tally."""
+    lines = [
+        Line(
+            schema.find_table(one["table"]),
+            one["before"],
+            one["after"],
+            to_delete=one["deleted"],
+            deleted=one["deleted"],
+            to_detach=one["detached"],
+            detached=one["detached"],
+            to_move=one["moved"],
+            moved=one["moved"],
+            to_fill=one["filled"],
+            filled=one["filled"],
+            to_clear=one.get("cleared", 0),
+            cleared=one.get("cleared", 0),
+            inserted_by_triggers=one["inserted_by_triggers"],
+            by_engine=one.get("by_engine", False),
+        )
+        for one in facts
+    ]
+    return Tally(tuple(lines), 0, 0)

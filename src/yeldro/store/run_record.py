@@ -21,7 +21,7 @@ from msgspec import Struct, field
 
 from yeldro.core.database.archive_format import ELSEWHERE
 from yeldro.errors import ArchiveFailed, UsageError
-from yeldro.store.disk import find_stranger, open_private, sync, write_private
+from yeldro.store.disk import find_stranger, open_private, open_to_add, sync, write_private
 from yeldro.store.run_facts import RunFacts, is_run_facts
 
 try:
@@ -106,6 +106,14 @@ class RunRecord:
                 fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
             self.write()
             sync(self.folder.parent)
+
+    def reopen(self) -> None:
+        """Go on with a run that was stopped. Until the record says otherwise it is in doubt."""
+        with _translated(self.folder):
+            self._journal = open_to_add(self.folder / "run.sql")
+            if fcntl:
+                fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            self.write(outcome=IN_DOUBT, ended=None, reason="")
 
     def _is_held(self) -> bool:
         path = self.folder / "run.sql"

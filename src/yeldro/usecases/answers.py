@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+from yeldro.core.run.batching import Progress
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
@@ -36,4 +37,21 @@ class Answers(Protocol):
     def committing(self) -> None:
         """Told right before the commit: from here on an interrupt comes too late and must not be
         raised."""
+        ...
+
+
+class BatchAnswers(Answers, Protocol):
+    """The same, of a run in batches."""
+
+    def begin_batches(self) -> None:
+        """From here on a first interrupt lets the batch finish that is under way, and a second one
+        rolls it back."""
+        ...
+
+    def batch_done(self, progress: Progress) -> None:
+        """Told after each commit."""
+        ...
+
+    def wants_to_stop(self) -> bool:
+        """Whether there was an interrupt."""
         ...

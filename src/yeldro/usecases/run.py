@@ -119,7 +119,7 @@ def run(
             "--archive-table keeps the rows of one step.",
             "Run the steps one at a time, with --step.",
         )
-    one = _Run(
+    one = Run(
         database,
         jobs,
         manner,
@@ -153,7 +153,7 @@ def look_ahead(
             yield check_seal(database, job, found, compare) if compare else found
 
 
-class _Run:
+class Run:
     """One run. `life` tells how far it has come, `done` what each step did so far."""
 
     def __init__(
@@ -179,21 +179,13 @@ class _Run:
         self.keeper = Keeper(database, keeping, list(tables), answers.copying, self.life)
 
     def go(self) -> RunResult:
-        shown: list[Preview] = []
         # Who was shown nothing needs no preview: the run looks once, under its lock.
         seen = self.manner.ask_first or self.keeper.comes_before
+        shown: Sequence[Preview] = ()
         if seen or any(job.seal for job in self.jobs):
-            for job in self.jobs:
-                job.prepare()
-            with looking(self.database) as kept:
-                shown = [self._show(job, store=True) for job in self.jobs]
-                for found in shown:
-                    kept += [keys for keys, _ in key_sets_by_cause(found.reach).values()]
-            ended = self._ended_early(shown)
+            shown, ended = self.look_and_ask()
             if ended:
                 return ended
-            if self.manner.ask_first and not self.answers.allow(shown):
-                return self._result(Outcome.DECLINED, status=Declined.status)
             # Tables for copies are made before the transaction where making one would end it.
             self.keeper.prepare(shown[0].reach)
         else:
@@ -205,6 +197,19 @@ class _Run:
         self.database.begin(Mode.WRITE, emptied)
         self.life.begun = True
         return self._take_turns(shown)
+
+    def look_and_ask(self) -> tuple[Sequence[Preview], RunResult | None]:
+        """What the steps find, and how the run ended, if it did."""
+        for job in self.jobs:
+            job.prepare()
+        with looking(self.database) as kept:
+            shown = [self._show(job, store=True) for job in self.jobs]
+            for found in shown:
+                kept += [keys for keys, _ in key_sets_by_cause(found.reach).values()]
+        ended = self._ended_early(shown)
+        if not ended and self.manner.ask_first and not self.answers.allow(shown):
+            ended = self._result(Outcome.DECLINED, status=Declined.status)
+        return shown, ended
 
     def _take_turns(self, shown: Sequence[Preview]) -> RunResult:
         """Every step in its turn, once all sealed ones have found what was sealed."""

@@ -14,13 +14,21 @@ from yeldro.core.duplicates.groups import find_duplicates
 from yeldro.core.duplicates.reach import find_merging, prepare_merging
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.reach.explain import explaining
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.search import find_reach, tables_in_reach
-from yeldro.core.run.preview import Preview, make_merging_preview, make_preview
+from yeldro.core.run.preview import (
+    Preview,
+    make_batch_preview,
+    make_merging_preview,
+    make_preview,
+)
 from yeldro.core.run.seal import Seal
 from yeldro.core.selection.grouping import Ranking
+from yeldro.core.selection.other_tables import find_other_tables
 from yeldro.core.selection.selection import Selection
+from yeldro.errors import UsageError
 from yeldro.usecases.rows import read_rows
 
 
@@ -72,6 +80,7 @@ class Deletion:
     """What a deletion looks for."""
 
     unique_name = ""
+    _by_keys = False
 
     def __init__(
         self, database: Database, request: Request, name: str = "", seal: Seal | None = None
@@ -95,6 +104,41 @@ class Deletion:
         with explaining(self.database, self.selection):
             reach = find_reach(self.database, self.selection, self.request.rules, store=store)
         return make_preview(self.database, self.request, reach)
+
+    def check_batches(self, shown: Preview, *, even_if_changed: bool) -> None:
+        """UsageError where the condition cannot be asked again once other rows are gone.
+
+        `even_if_changed`: it is not asked again.
+        """
+        touched = {part.table for part in shown.reach.parts if part.rows}
+        others = find_other_tables(self.selection, self.database.schema)
+        if not even_if_changed and (looked := [table for table in others if table in touched]):
+            raise UsageError(
+                f"The selection looks at rows of {looked[0].label}, of which earlier batches "
+                "delete some: it cannot be asked again.",
+                "With --even-if-changed the rows that are found now go by their keys alone.",
+            )
+        self._by_keys = even_if_changed
+
+    def narrow(self, listed: StoredKeys) -> None:
+        """Choose only what is left of the rows that were chosen once, and were as many as they
+        should be then."""
+        guards = replace(self.request.guards, expect=None)
+        self.request = replace(self.request, guards=guards)
+        self.selection = self._choose(listed)
+
+    def _choose(self, listed: StoredKeys) -> Selection:
+        selection = Selection(self.selection.table) if self._by_keys else self.selection
+        return replace(selection, keys=None, listed=listed, order=(), limit=None, all_rows=True)
+
+    def look_at_batch(
+        self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
+    ) -> Preview:
+        """Look at a batch of the rows that were `shown`: those that are `listed`, as far as they
+        still match. `going` are all of them."""
+        chosen, rules = self._choose(listed), self.request.rules
+        reach = find_reach(self.database, chosen, rules, going=going, table_rows=table_rows)
+        return make_batch_preview(self.database, self.request, reach, shown)
 
     def find_fault(self, found: Preview) -> str:
         return ""

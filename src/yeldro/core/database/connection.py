@@ -10,6 +10,7 @@ from typing import Protocol, TypeVar
 from yeldro.core.database.abilities import Abilities, Effect, Mode
 from yeldro.core.database.archive_queries import ArchiveQueries
 from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.numbered_keys import NumberedKeys
 from yeldro.core.database.phase import Announce
 from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.database.reach_queries import Looking
@@ -46,6 +47,9 @@ class Database(Looking, Protocol):
 
     @property
     def ranking(self) -> RankingQueries: ...
+
+    @property
+    def numbered(self) -> NumberedKeys: ...
 
     @property
     def replacing(self) -> ReplacingQueries: ...

@@ -174,9 +174,10 @@ class Looking(Protocol):
         round: int = 0,
         since: int | None = None,
         without: Sequence[KeySet] = (),
+        within: StoredKeys | None = None,
     ) -> int:
         """Put the rows that reference `parents` into `into`, marked with `round`; rows there or in
-        `without` stay out.
+        `without` stay out, and so do those that are not `within`.
 
         With `since`, only parents that were put in during that round count. Returns how many rows
         were put in.

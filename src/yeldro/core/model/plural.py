@@ -12,7 +12,9 @@ def enumerate_words(words: Sequence[str]) -> str:
 
 
 def count(number: int, noun: str) -> str:
-    """`1 row`, `2 rows`."""
+    """`1 row`, `2 rows`, `2 batches`."""
+    if noun.endswith("ch"):
+        noun += "" if number == 1 else "e"
     return f"{number:,} {noun}{'' if number == 1 else 's'}"
 
 

@@ -20,14 +20,22 @@ from yeldro.errors import Refused, UsageError
 
 
 def find_reach(
-    database: Database, selection: Selection, rules: Rules, *, store: bool = False
+    database: Database,
+    selection: Selection,
+    rules: Rules,
+    *,
+    store: bool = False,
+    going: StoredKeys | None = None,
+    table_rows: int | None = None,
 ) -> Reach:
     """Find the reach of a selection inside the open transaction. Only tables that can hold
     dependents are visited.
 
-    With `store` every row's key is stored, so that the reach can be compared with a later one.
+    With `store` every row's key is stored, so that the reach can be compared with a later one. Of a
+    batch, `going` are all rows that were chosen: where some of them depend on rows of this one,
+    they go with these. `table_rows` are counted where they are not known.
     """
-    search = Search(database, rules, store)
+    search = Search(database, rules, store, going)
     matched = search.begin(selection)
     search.follow()
     detached = tuple(search.find_detachments())
@@ -37,7 +45,7 @@ def find_reach(
     return Reach(
         selection,
         matched,
-        database.count_rows(selection.table),
+        database.count_rows(selection.table) if table_rows is None else table_rows,
         tuple((search.sets[name], search.counts[name]) for name in order.tables),
         detached,
         tuple(order.links),
@@ -92,8 +100,11 @@ class Search:
     """The state of one search: a key set for each table that loses rows, filled from the parents
     down."""
 
-    def __init__(self, database: Database, rules: Rules, store: bool) -> None:
+    def __init__(
+        self, database: Database, rules: Rules, store: bool, going: StoredKeys | None = None
+    ) -> None:
         self.store = store
+        self.going = going
         self.database = database
         self.schema = database.schema
         self.rules = rules
@@ -118,7 +129,7 @@ class Search:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a
         key set."""
         acting = [reference for reference in self.schema.acting if not reference.broken]
-        deleting = [r for r in acting if self.rules.treatment(r).action is Action.DELETE]
+        deleting = [r for r in acting if self._brings_all(r) or self._brings_chosen(r)]
         reached = reachable(self.root.name, _edges(deleting))
         leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
         # Parents before children: a table is filled once, from sets that grow no more.
@@ -128,10 +139,19 @@ class Search:
         # Their parents are complete by now.
         for name, leaf in leaves.items():
             self._follow_to_leaf(name, leaf)
-        self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
+        whole = [reference for reference in deleting if self._brings_all(reference)]
+        self.via.update(reference for reference in whole if self._leads_to_rows(reference))
         # A table that could have lost rows and does not is no part of the reach.
         full = {name for name, rows in self.counts.items() if rows} | {self.root.name}
         self.sets = {name: keys for name, keys in self.sets.items() if name in full}
+
+    def _brings_all(self, reference: Reference) -> bool:
+        """Whether all rows that depend on rows which go, go too."""
+        return self.rules.treatment(reference).action is Action.DELETE
+
+    def _brings_chosen(self, reference: Reference) -> bool:
+        """Whether those of them go that were chosen, and would have gone in a later batch."""
+        return self.going is not None and reference.child is self.root
 
     def _follow_to_leaf(self, name: TableName, reference: Reference) -> None:
         """Rows that nothing references need no keys of their own."""
@@ -153,8 +173,8 @@ class Search:
 
     def _close(self, inner: list[Reference]) -> None:
         """Follow the references inside a component until a whole round brings nothing new."""
-        selves = [reference for reference in inner if reference.is_self]
-        others = [reference for reference in inner if not reference.is_self]
+        selves = [one for one in inner if one.is_self and self._brings_all(one)]
+        others = [one for one in inner if one not in selves]
         # A round looks only at the rows of the round before: older ones were followed already.
         since: int | None = None
         while inner:
@@ -192,7 +212,10 @@ class Search:
             self.counts[child.name] = 0
         into = stored(self.sets[child.name])
         self.database.announce(Phase.FOLLOWING, child.label, None)
-        new = self.database.pull(reference, parents, into, round=self.rounds, since=since)
+        within = None if self._brings_all(reference) else self.going
+        new = self.database.pull(
+            reference, parents, into, round=self.rounds, since=since, within=within
+        )
         self._note(reference, new)
         return new
 

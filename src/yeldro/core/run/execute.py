@@ -24,22 +24,35 @@ from yeldro.core.run.proof import (
     find_unknown,
     find_vouched,
     may_insert,
+    runs_triggers,
 )
 from yeldro.core.run.tally import Tally
 
 
-def run_plan(database: Database, plan: Plan, *, recount: bool = False) -> Tally:
+def run_plan(
+    database: Database,
+    plan: Plan,
+    *,
+    recount: bool = False,
+    known: Mapping[Table, int] | None = None,
+) -> Tally:
     """Perform every step on the frozen keys, then prove what happened. The caller commits only a
     balanced tally.
 
-    What the database itself proves is not counted again, unless a `recount` is asked for.
+    What the database itself proves is not counted again, unless a `recount` is asked for. `known`
+    is how many rows there were after earlier batches: it stands for a count beforehand where the
+    database proves what becomes of a table.
     """
     reach = plan.reach
     # What triggers may write to is asked before anything runs, so that those tables are counted
     # before, too.
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     database.announce(Phase.CHECKING, reach.selection.table.label, None)
-    before = {table: _count_rows(database, reach, table) for table in _touched(reach, effects)}
+    told = {} if recount or effects else _find_told(database, known or {})
+    before = {
+        table: told[table] if table in told else _count_rows(database, reach, table)
+        for table in _touched(reach, effects)
+    }
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
     # Without an index the engine would look through a large table for each deleted row.
@@ -63,6 +76,11 @@ def run_plan(database: Database, plan: Plan, *, recount: bool = False) -> Tally:
     database.drop_indexes()
     vouched = set() if recount else find_vouched(database, reach, changed, done, effects)
     lines = []
+    for table in told.keys() & before.keys() - vouched:
+        # It does not prove it after all, so what there was is worked out backwards.
+        mine = changed.of(table)
+        gone = done.deleted[table] if changed.tables is None else mine.deleted
+        before[table] = database.count_rows(table) - mine.inserted + gone
     for table, rows in before.items():
         database.announce(Phase.CHECKING, table.label, None)
         account = TableAccount(database, reach, table, changed)
@@ -80,6 +98,11 @@ def run_plan(database: Database, plan: Plan, *, recount: bool = False) -> Tally:
         tuple(find_causes(effects, before)),
         tuple(find_replaced(database, changed, emptied)),
     )
+
+
+def _find_told(database: Database, known: Mapping[Table, int]) -> dict[Table, int]:
+    """The counts of the tables of which the database proves what becomes of them."""
+    return {table: rows for table, rows in known.items() if not runs_triggers(database, table)}
 
 
 def _find_odd(

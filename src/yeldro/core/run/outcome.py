@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 if TYPE_CHECKING:
+    from yeldro.core.run.batching import Progress
     from yeldro.core.run.preview import Preview
     from yeldro.core.run.tally import Tally
 
@@ -48,7 +49,8 @@ class StepAccount(Struct, frozen=True, eq=False):
 class RunResult(Struct, frozen=True, eq=False):
     """How a run ended. `status` is the exit status that goes with it, `hint` what to do about
     `reason`, `run` the name of its record, "" where there is none, `notes` what a restoration left
-    alone, `steps` what each step did where there are several; the tally is that of all of them."""
+    alone, `steps` what each step did where there are several; the tally is that of all of them.
+    `progress` is how far a run in batches has come."""
 
     outcome: Outcome
     preview: Preview | None = None
@@ -59,3 +61,4 @@ class RunResult(Struct, frozen=True, eq=False):
     run: str = ""
     notes: tuple[str, ...] = ()
     steps: tuple[StepAccount, ...] = ()
+    progress: Progress | None = None

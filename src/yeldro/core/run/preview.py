@@ -32,6 +32,7 @@ from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
 from yeldro.core.run.refusals import find_refusals
+from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
 
 if TYPE_CHECKING:
@@ -130,6 +131,21 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
             find_no_matches(database, selection, reach.table_rows) if not reach.matched else ()
         ),
         title=database.title,
+    )
+
+
+def make_batch_preview(
+    database: Database, request: Request, reach: Reach, shown: Preview
+) -> Preview:
+    """What blocks a batch of the rows that were `shown`, and nothing that only a person wants to
+    see."""
+    guards = Guards(no_rollback=request.guards.no_rollback)
+    return replace(
+        shown,
+        reach=reach,
+        sample=(),
+        refusals=tuple(find_refusals(database, guards, reach, ())),
+        scanned=tuple(_find_scanned(database, reach)),
     )
 
 

@@ -87,10 +87,10 @@ def _is_proven(database: Database, reference: Reference) -> bool:
     them stay, or add others."""
     if not (reference.declared and reference.enforced and database.keeps(reference)):
         return False
-    return not _runs_triggers(database, reference.child)
+    return not runs_triggers(database, reference.child)
 
 
-def _runs_triggers(database: Database, table: Table) -> bool:
+def runs_triggers(database: Database, table: Table) -> bool:
     """Whether a trigger or a rule of a table, or of one of its partitions, may do something."""
     names = {table.name, *table.parts}
     found = [database.schema.by_name[name] for name in names if name in database.schema.by_name]
@@ -105,7 +105,7 @@ def find_vouched(
     if effects or _has_unnamed_rows(reach):
         return set()
     tables = {part.table for part in reach.parts}
-    free = {table for table in tables if not _runs_triggers(database, table)}
+    free = {table for table in tables if not runs_triggers(database, table)}
     wanted = _count_wanted(reach)
     right = {table for table in free if done.deleted[table] == wanted[table]}
     if changed.tables is not None:

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.errors import (
     BadStatement,
+    Conflict,
     ConstraintBroken,
     DatabaseFailed,
     NotAllowed,
@@ -18,10 +19,12 @@ from yeldro.errors import (
 )
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
-_MESSAGES = {
+_CONFLICTS = {
     1205: "No lock in time: another session holds the rows.",
     1213: "The database ended a deadlock with another session.",
     1020: "Another session changed the same rows meanwhile.",
+}
+_MESSAGES = {
     1792: "The transaction is read-only: a function tried to write.",
     1290: "The server is read-only.",
     1317: "The statement was cancelled.",
@@ -69,6 +72,8 @@ def translate(error: BaseException) -> YeldroError:
     code = _find_code(error)
     if code == _TOO_LONG:
         return TookTooLong("The statement took longer than the server allows.", _UNCHANGED)
+    if code in _CONFLICTS:
+        return Conflict(_CONFLICTS[code], _UNCHANGED)
     if code in _MESSAGES:
         return DatabaseFailed(_MESSAGES[code], _UNCHANGED)
     if code in _CONSTRAINTS:

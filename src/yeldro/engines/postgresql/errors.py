@@ -11,6 +11,7 @@ from psycopg import errors as codes
 
 from yeldro.errors import (
     BadStatement,
+    Conflict,
     ConstraintBroken,
     DatabaseFailed,
     NotAllowed,
@@ -22,10 +23,12 @@ _UNCHANGED = "Nothing was changed. Preview again, or let --wait be longer."
 # Classes of SQLSTATE that may come instead of the answer to a COMMIT: connection exception,
 # operator intervention.
 _OF_CONNECTIONS = ("08", "57")
-_MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], str], ...] = (
+_CONFLICTS: tuple[tuple[type[psycopg.Error], str], ...] = (
     (codes.LockNotAvailable, "No lock in time: another session holds the rows."),
     (codes.DeadlockDetected, "The database ended a deadlock with another session."),
     (codes.SerializationFailure, "Another session changed the same rows meanwhile."),
+)
+_MESSAGES: tuple[tuple[type[psycopg.Error] | tuple[type[psycopg.Error], ...], str], ...] = (
     (
         codes.ReadOnlySqlTransaction,
         "The transaction is read-only: a function tried to write, or this is a standby.",
@@ -42,6 +45,9 @@ def translate(error: BaseException) -> YeldroError:
         return TookTooLong(
             "The statement was cancelled or took longer than the server allows.", _UNCHANGED
         )
+    for kind, message in _CONFLICTS:
+        if isinstance(error, kind):
+            return Conflict(message, _UNCHANGED)
     for kinds, message in _MESSAGES:
         if isinstance(error, kinds):
             return DatabaseFailed(message, _UNCHANGED)

@@ -7,6 +7,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -43,6 +44,7 @@ from yeldro.errors import (
 
 if TYPE_CHECKING:
     from yeldro.engines.shared.archive import SqlArchive
+    from yeldro.engines.shared.numbered_keys import SqlNumberedKeys
     from yeldro.engines.shared.ranking import SqlRanking
     from yeldro.engines.shared.replacing import SqlReplacing
 
@@ -89,6 +91,12 @@ class SqlDatabase(ABC):
     @property
     @abstractmethod
     def ranking(self) -> SqlRanking: ...
+
+    @cached_property
+    def numbered(self) -> SqlNumberedKeys:
+        from yeldro.engines.shared.numbered_keys import SqlNumberedKeys
+
+        return SqlNumberedKeys(self)
 
     @property
     @abstractmethod
@@ -519,9 +527,11 @@ class SqlDatabase(ABC):
         round: int = 0,
         since: int | None = None,
         without: Sequence[KeySet] = (),
+        within: StoredKeys | None = None,
     ) -> int:
         others = (into, *without) if into in self._filled else without
-        return self.fill(into, self.statements.pull(reference, parents, into, round, since, others))
+        statement = self.statements.pull(reference, parents, into, round, since, others, within)
+        return self.fill(into, statement)
 
     def close_over(self, reference: Reference, keys: StoredKeys, *, round: int = 0) -> int:
         return self.fill(keys, self.statements.close_over(reference, keys, round))

@@ -20,7 +20,8 @@ class Gate:
     `translate` maps an error of the driver. `is_whole` tells whether the transaction that we opened
     is still open: a trigger or a failed statement may end it, and the next statement would then
     commit by itself. `writer` writes statements for a script; `lift` is what would let the account
-    make temporary tables, "" where it may; `count_touched` is how many rows the last one touched.
+    make temporary tables, "" where it may; `count_touched` is how many rows the last one touched;
+    `made` are the names of temporary tables.
     """
 
     def __init__(
@@ -38,6 +39,7 @@ class Gate:
         self.count_touched = count_touched
         self.in_transaction = False
         self.lift = ""
+        self.made: list[str] = []
         self.journal: Callable[[str], None] | None = None
         self.scribe: Callable[[Sent], None] | None = None
         # SQLAlchemy tells of what it really sends, with its values, and not of what was meant.
@@ -109,6 +111,7 @@ class Gate:
                 self.run(statement)
         finally:
             self.scribe = scribe
+        self.made.append(name)
         if scribe:
             text = statement if isinstance(statement, str) else self.writer.write(statement)
             scribe(

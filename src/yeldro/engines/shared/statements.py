@@ -321,12 +321,16 @@ class Statements:
         round: int,
         since: int | None,
         without: Sequence[KeySet],
+        within: StoredKeys | None = None,
     ) -> sa.Insert:
         own = [self.table(into.table).c[name] for name in into.new]
         wanted: Rows = sa.select(*self.carried(into), sa.literal_column(str(int(round))), *own)
         wanted = self.depending_on(wanted, reference, parents, since)
         for other in without:
             wanted = wanted.where(self.lacks_identity(other))
+        if within:
+            cells = [self.table(into.table).c[name] for name in within.columns]
+            wanted = wanted.where(self.is_in(cells, within, within.columns))
         return self.fill(into, wanted)
 
     def depending_on(

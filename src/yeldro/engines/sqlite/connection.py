@@ -35,6 +35,7 @@ from yeldro.errors import DatabaseFailed, Interrupted, Locked, Refused, TookTooL
 
 if TYPE_CHECKING:
     from yeldro.engines.sqlite.archive import SqliteArchive
+    from yeldro.engines.sqlite.numbered_keys import SqliteNumberedKeys
     from yeldro.engines.sqlite.ranking import SqliteRanking
     from yeldro.engines.sqlite.replacing import SqliteReplacing
 
@@ -138,6 +139,12 @@ class SqliteDatabase(SqlDatabase):
         from yeldro.engines.sqlite.ranking import SqliteRanking
 
         return SqliteRanking(self)
+
+    @cached_property
+    def numbered(self) -> SqliteNumberedKeys:
+        from yeldro.engines.sqlite.numbered_keys import SqliteNumberedKeys
+
+        return SqliteNumberedKeys(self)
 
     @cached_property
     def replacing(self) -> SqliteReplacing:

@@ -1,0 +1,64 @@
+"""How batches follow each other, as a person says it."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime, timedelta
+
+from yeldro.errors import UsageError
+from yeldro.options import BatchOptions, PaceOptions, options_of
+from yeldro.usecases.batches import Pace
+
+_UNITS = {"s": 1, "m": 60, "h": 3600}
+
+
+def read_pace(options: BatchOptions, now: datetime) -> Pace | None:
+    """None where all goes in one transaction. UsageError for what is said of batches then."""
+    if options.batch is None:
+        for one in options_of(PaceOptions):
+            if getattr(options, one.name) != one.default:
+                raise UsageError(f"{one.flag} goes with --batch.")
+        return None
+    return make_pace(options, _read_size(options.batch), now)
+
+
+def make_pace(options: PaceOptions, rows: int | None, now: datetime) -> Pace:
+    """`rows` is how many rows of the reach a batch may have, None where that adapts."""
+    limits = [_read_duration(options.lasting), _read_time(options.until, now)]
+    return Pace(
+        rows,
+        options.hold,
+        options.pause,
+        min((limit for limit in limits if limit is not None), default=None),
+        options.batches,
+        options.even_if_changed,
+    )
+
+
+def _read_size(text: str) -> int | None:
+    if text == "auto":
+        return None
+    if not text.isdecimal() or not int(text):
+        raise UsageError(f"--batch {text!r} is neither a number of rows nor auto.")
+    return int(text)
+
+
+def _read_duration(text: str | None) -> float | None:
+    if text is None:
+        return None
+    found = re.fullmatch(r"(\d+)([smh])", text)
+    if not found:
+        raise UsageError(f"--for {text!r} is no duration.", "Write 90s, 20m or 2h.")
+    return float(found[1]) * _UNITS[found[2]]
+
+
+def _read_time(text: str | None, now: datetime) -> float | None:
+    """Seconds until the clock next says so."""
+    if text is None:
+        return None
+    try:
+        end = datetime.strptime(text, "%H:%M").replace(tzinfo=now.tzinfo)
+    except ValueError:
+        raise UsageError(f"--until {text!r} is no time of day.", "Write HH:MM.") from None
+    at = now.replace(hour=end.hour, minute=end.minute, second=0, microsecond=0)
+    return ((at if at > now else at + timedelta(days=1)) - now).total_seconds()

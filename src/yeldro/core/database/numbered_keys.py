@@ -1,0 +1,42 @@
+"""What the core needs of a database to take many rows in batches: keys with a number each."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.archive_format import Stage
+from yeldro.core.model.key_set import StoredKeys
+
+
+class NumberedKeys(Protocol):
+    """Outside of a transaction, but where it says otherwise. Numbers go from 1 in key order."""
+
+    def only_matched(self, keys: StoredKeys) -> StoredKeys:
+        """The matched rows of a key set, without those that depend on them."""
+        ...
+
+    def number(self, keys: StoredKeys, key: Sequence[str]) -> tuple[StoredKeys, int]:
+        """The rows of a key set by a unique key, numbered, and how many they are."""
+        ...
+
+    def number_staged(self, stage: Stage) -> tuple[StoredKeys, int]:
+        """The same of a stage, by its key."""
+        ...
+
+    def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
+        """Those from one number to another."""
+        ...
+
+    def find_key(self, numbered: StoredKeys, number: int) -> Row:
+        """The key that has a number."""
+        ...
+
+    def remember(self) -> None:
+        """What temporary tables there are by now stays when others are dropped."""
+        ...
+
+    def drop_others(self) -> None:
+        """Drop the temporary tables that were made since."""
+        ...

@@ -1,0 +1,64 @@
+"""How many rows each batch takes, and how far a run in batches has come."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from msgspec import Struct
+
+# What `auto` begins with, in rows of the reach.
+START = 5_000
+# However little time a batch takes, it grows no faster than this.
+_FASTEST = 2.0
+
+
+class Size(Struct):
+    """How many matched rows the next batch tries to take.
+
+    `rows` is how many rows of the reach one may have; with `hold` seconds it changes, so that a
+    batch takes about as long. `share` is how many rows of the reach come with one matched row.
+    """
+
+    rows: int
+    share: float
+    hold: float | None = None
+
+    @property
+    def matched(self) -> int:
+        return max(1, int(self.rows / max(self.share, 1.0)))
+
+    def shrink(self, taken: int, rows: int) -> int:
+        """How many matched rows to try instead of `taken` ones, which were `rows` of the reach."""
+        return max(1, min(taken - 1, int(taken * self.rows / rows * 0.9)))
+
+    def learn(self, taken: int, rows: int, seconds: float) -> None:
+        """From a batch that was committed."""
+        self.share = max(1.0, rows / max(1, taken))
+        if self.hold and seconds > 0:
+            wanted = self.rows * min(_FASTEST, max(0.25, self.hold / seconds))
+            # A small batch at the end says little about larger ones.
+            if rows > self.rows / 2 or wanted < self.rows:
+                self.rows = max(1, int(wanted))
+
+
+class Progress(Struct, frozen=True):
+    """How far it is: `batches` were committed, which took `done` of the `total` rows that were
+    chosen."""
+
+    batches: int
+    done: int
+    total: int
+    rows: int = 0
+
+
+class Stopwatch:
+    """Until when new batches may begin. `clock` gives seconds."""
+
+    def __init__(self, limit: float | None, clock: Callable[[], float] = time.monotonic) -> None:
+        self.clock = clock
+        self.end = None if limit is None else clock() + limit
+
+    @property
+    def is_over(self) -> bool:
+        return self.end is not None and self.clock() >= self.end

@@ -1,0 +1,93 @@
+"""Keys with a number each, by which many rows are taken in batches."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database.abilities import Row
+from yeldro.core.database.archive_format import Stage
+from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.schema import Table
+from yeldro.engines.shared.part import SqlPart
+from yeldro.engines.shared.statements import MATCHED, Words
+
+
+class SqlNumberedKeys(SqlPart):
+    """The part of a connection. The number stands where other key sets hold the round."""
+
+    def only_matched(self, keys: StoredKeys) -> StoredKeys:
+        matched = StoredKeys(keys.table, keys.columns, self._names.of(keys.table))
+        self._database.create_key_table(matched)
+        source = self._statements.key_table(keys)
+        cells = self._statements.key_columns(keys, keys.columns)
+        rows = sa.select(*cells, source.c.round)
+        rows = rows.where(source.c.round == sa.literal_column(MATCHED))
+        self._database.fill(matched, self._statements.fill_plain(matched, rows))
+        return matched
+
+    def number(self, keys: StoredKeys, key: Sequence[str]) -> tuple[StoredKeys, int]:
+        if set(key) <= set(keys.columns):
+            return self._number(keys.table, key, self._statements.key_columns(keys, key))
+        clause = self._statements.table(keys.table)
+        cells = [clause.c[name] for name in key]
+        return self._number(keys.table, key, cells, self._statements.has_identity(keys))
+
+    def number_staged(self, stage: Stage) -> tuple[StoredKeys, int]:
+        staged = self._statements.staged(stage)
+        return self._number(stage.table, stage.key, [staged.c[name] for name in stage.key])
+
+    def _number(
+        self,
+        table: Table,
+        key: Sequence[str],
+        cells: Sequence[sa.ColumnElement[Any]],
+        *wanted: sa.ColumnElement[bool],
+    ) -> tuple[StoredKeys, int]:
+        numbered = self._make(table, key)
+        rows = sa.select(*cells, sa.func.row_number().over(order_by=cells)).where(*wanted)
+        found = self._database.fill(numbered, self._statements.fill_plain(numbered, rows))
+        names = [f"c{place}" for place in range(len(key))]
+        for end, columns in (("number", ["round"]), ("key", names)):
+            self._gate.run(self._index(numbered, end, ", ".join(columns)))
+        return numbered, found
+
+    def _index(self, numbered: StoredKeys, end: str, columns: str) -> Words:
+        name = sa.table(f"{numbered.name}_by_{end}")
+        target = self._statements.key_table(numbered)
+        return Words("CREATE INDEX", name, "ON", target, f"({columns})")
+
+    def _make(self, table: Table, key: Sequence[str]) -> StoredKeys:
+        keys = StoredKeys(table, tuple(key), self._names.of(table))
+        self._database.create_key_table(keys, unique=False)
+        return keys
+
+    def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
+        keys = self._make(numbered.table, numbered.columns)
+        rows = sa.select(
+            *self._statements.key_columns(numbered, numbered.columns), sa.literal_column("0")
+        )
+        number = self._statements.key_table(numbered).c.round
+        rows = rows.where(number.between(_write(first), _write(last)))
+        self._database.fill(keys, self._statements.fill_plain(keys, rows))
+        return keys
+
+    def find_key(self, numbered: StoredKeys, number: int) -> Row:
+        rows = sa.select(*self._statements.key_columns(numbered, numbered.columns))
+        found = rows.where(self._statements.key_table(numbered).c.round == _write(number))
+        return tuple(self._gate.run(found).one())
+
+    def remember(self) -> None:
+        self._gate.made.clear()
+
+    def drop_others(self) -> None:
+        for name in self._gate.made:
+            table = sa.table(name, schema=self._statements.key_schema)
+            self._gate.run(Words("DROP TABLE IF EXISTS", table))
+        self._gate.made.clear()
+
+
+def _write(number: int) -> sa.ColumnElement[int]:
+    return sa.literal_column(str(int(number)))

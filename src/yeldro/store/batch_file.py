@@ -1,0 +1,61 @@
+"""`batches.jsonl`, the account of a run in batches: a line when one is about to be committed, and
+one when it was. Each is on disk before the run goes on."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NotRequired, TypedDict
+
+from yeldro.store.disk import append_synced
+from yeldro.store.run_facts import LineFacts
+
+BATCHES = "batches.jsonl"
+# Beside it: the keys of all rows that were chosen, as an archive of these columns alone.
+KEYS = "keys.sqlite"
+COMMITTING, COMMITTED, ROLLED_BACK = "committing", "committed", "rolled-back"
+
+
+class BatchFacts(TypedDict):
+    """One batch: the numbers and keys of the first and last row that it was to take, in key
+    order."""
+
+    batch: int
+    state: str
+    at: str
+    first: NotRequired[int]
+    last: NotRequired[int]
+    first_key: NotRequired[list[str]]
+    last_key: NotRequired[list[str]]
+    rows: NotRequired[int]
+    tally: NotRequired[list[LineFacts]]
+    transaction: NotRequired[str]
+    seconds: NotRequired[float]
+
+
+class BatchFile:
+    """One of them."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def add(self, facts: BatchFacts) -> None:
+        append_synced(self.path, f"{json.dumps(facts, ensure_ascii=False)}\n")
+
+    def read(self) -> list[BatchFacts]:
+        """A batch each, as far as it has come. What was cut off by a crash was never relied on."""
+        found: dict[int, BatchFacts] = {}
+        for one in self._lines():
+            found[one["batch"]] = {**found.get(one["batch"], one), **one}
+        return list(found.values())
+
+    def committed(self) -> list[BatchFacts]:
+        return [one for one in self.read() if one["state"] == COMMITTED]
+
+    def _lines(self) -> Iterator[BatchFacts]:
+        if not self.path.exists():
+            return
+        for line in self.path.read_text(encoding="utf-8").splitlines(keepends=True):
+            if line.endswith("\n"):
+                yield json.loads(line)

@@ -1,0 +1,134 @@
+"""What of a run in batches is kept: one record and one archive, and a line for each batch."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from typing import Any
+
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.archive_format import Piece, Portion
+from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.run.batching import Progress
+from yeldro.core.run.outcome import Outcome
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.tally import Tally
+from yeldro.errors import ArchiveFailed
+from yeldro.store.archive_writer import ArchiveWriter
+from yeldro.store.batch_file import (
+    BATCHES,
+    COMMITTED,
+    COMMITTING,
+    KEYS,
+    ROLLED_BACK,
+    BatchFacts,
+    BatchFile,
+)
+from yeldro.store.run_facts import PaceFacts, describe_tally
+from yeldro.store.run_record import RunRecord, now
+from yeldro.usecases.record_keeper import Keeper
+
+
+class BatchKeeper(Keeper):
+    """Keeps a run in batches. `batch` is the number of the one that is under way."""
+
+    batch = 0
+
+    def begin_all(self, found: Preview, facts: PaceFacts) -> None:
+        """Begin the record, before the first batch."""
+        if self.keeping:
+            self._kept.append(found)
+            self._record = self._begin(self.keeping)
+            self._record.write(batches=facts)
+
+    def go_on(self, record: RunRecord, batch: int) -> None:
+        """Take up the record of a run of which `batch` was the last one that was committed."""
+        record.reopen()
+        self._record, self.batch = record, batch
+        if record.facts["archive"] and record.archive.exists():
+            dialect, encoding = self.database.dialect, self.database.encoding
+            self._writer = ArchiveWriter(record.archive, dialect, encoding, again=True)
+
+    def keep_keys(self, chosen: StoredKeys, key: Sequence[str], total: int) -> None:
+        """Keep the keys of all rows that were chosen: temporary tables die with the connection."""
+        if not self._record:
+            return
+        writer = ArchiveWriter(
+            self._record.folder / KEYS, self.database.dialect, self.database.encoding
+        )
+        portion = Portion(1, chosen.table, tuple(key), total, tuple(key))
+        self.database.begin(Mode.WRITE)
+        try:
+            writer.begin([portion], self.database.archive.find_form, {})
+            rows = self.database.archive.extract([Piece(portion, chosen)], writer)
+            writer.finish([(portion, rows[0])])
+            writer.complete()
+        finally:
+            writer.close()
+            self.database.rollback()
+
+    @property
+    def _lines(self) -> BatchFile | None:
+        return BatchFile(self._record.folder / BATCHES) if self._record else None
+
+    def keep(self, found: Preview) -> None:
+        """Archive what a batch touches: synced when this returns."""
+        self.batch += 1
+        if self._record and self.keeping and self.keeping.archive:
+            self._archive(self._record, found.reach, self.batch)
+
+    def commit_batch(self, facts: dict[str, Any], tally: Tally) -> None:
+        """Right before the commit of a batch."""
+        self._add(
+            COMMITTING,
+            transaction=self.database.find_transaction(),
+            tally=describe_tally(tally),
+            **facts,
+        )
+        self.life.is_final = True
+
+    def _add(self, state: str, **facts: Any) -> None:
+        if self._lines:
+            line = {"batch": self.batch, "state": state, "at": now(), **facts}
+            self._lines.add(BatchFacts(**line))  # type: ignore[typeddict-item]
+
+    def batch_committed(self) -> None:
+        self.life.is_final = False
+        with suppress(ArchiveFailed):
+            self._add(COMMITTED)
+
+    def batch_rolled_back(self) -> None:
+        """Its rows are where they were, so their copy goes. What may have been committed stays."""
+        if self.life.is_final:
+            return
+        if self._writer:
+            self._writer.cut_back(self.batch - 1)
+        if self._lines and any(one["batch"] == self.batch for one in self._lines.read()):
+            self._add(ROLLED_BACK)
+
+    def end_all(
+        self, outcome: Outcome, progress: Progress, tally: Tally | None, reason: str = ""
+    ) -> str:
+        """The last word of the record. Returns its name."""
+        self.database.record(None)
+        if not self._record:
+            return ""
+        if not progress.batches:
+            self._record.drop_archive()
+        elif self._writer:
+            self._writer.complete()
+        label = outcome.label
+        with suppress(ArchiveFailed):
+            self._record.write(
+                outcome=label,
+                ended=now(),
+                reason=reason,
+                tally=describe_tally(tally) if tally else [],
+                batches={
+                    **self._record.facts["batches"],
+                    "done": progress.batches,
+                    "taken": progress.done,
+                },
+                seconds=self._seconds,
+            )
+        return self._name

@@ -1,0 +1,309 @@
+"""A run in batches: the rows are fixed once, by key, and go in many transactions, each a closed set
+that is copied, deleted and proven by itself."""
+
+from __future__ import annotations
+
+import time
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
+from yeldro.core.model.key_set import StoredKeys, stored
+from yeldro.core.model.plural import count
+from yeldro.core.model.schema import Table
+from yeldro.core.reach.reach import root_keys
+from yeldro.core.run.archive_pieces import find_lasting_key
+from yeldro.core.run.batching import START, Progress, Size, Stopwatch
+from yeldro.core.run.execute import run_plan
+from yeldro.core.run.outcome import Outcome, RunResult
+from yeldro.core.run.plan import make_plan
+from yeldro.core.run.preview import Preview
+from yeldro.core.run.seal import Difference
+from yeldro.core.run.tally import Tally, add_tallies
+from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.selection import Selection
+from yeldro.errors import Conflict, Interrupted, Refused, UsageError, YeldroError
+from yeldro.store.run_facts import PaceFacts
+from yeldro.store.run_record import Keeping
+from yeldro.usecases.answers import BatchAnswers
+from yeldro.usecases.batch_keeper import BatchKeeper
+from yeldro.usecases.compare_reaches import count_differences
+from yeldro.usecases.judge import Compare
+from yeldro.usecases.run import Manner, Run
+from yeldro.usecases.steps import Deletion
+from yeldro.usecases.transaction import carry_out, undo
+from yeldro.words.tell import tell, voice_of
+
+# So often a batch is tried again that somebody else was in the way of, after a pause in seconds.
+_TRIES, _PAUSE = 5, 0.2
+
+
+class Pace(Struct, frozen=True):
+    """How the batches follow each other. `rows` is how many rows of the reach one may have, None
+    where it adapts to `hold`, how many seconds one may take.
+
+    `pause` is between them; `limit` is how many seconds new ones may begin, `batches` how many.
+    `even_if_changed`: rows go by their keys alone, whatever became of them.
+    """
+
+    rows: int | None = None
+    hold: float = 0.25
+    pause: float = 0.0
+    limit: float | None = None
+    batches: int | None = None
+    even_if_changed: bool = False
+
+
+def delete_in_batches(
+    database: Database,
+    job: Deletion,
+    pace: Pace,
+    manner: Manner,
+    answers: BatchAnswers,
+    keeping: Keeping | None,
+    compare: Compare = lambda _, __: Difference(),
+) -> RunResult:
+    """What is committed stays, however it ends, and what is not is untouched."""
+    check_batches(job.selection, manner, keeping)
+    one = BatchRun(database, job, pace, manner, answers, keeping, compare)
+    return one.run()
+
+
+def check_batches(selection: Selection, manner: Manner, keeping: Keeping | None) -> None:
+    """UsageError for what does not go with batches."""
+    if selection.truncate:
+        raise UsageError("--truncate empties a table at once: it excludes --batch.")
+    if manner.rehearse or manner.ask_last:
+        raise UsageError(
+            "A batch cannot be taken back once the next one has begun: --batch excludes --rehearse "
+            "and --ask-last."
+        )
+    if keeping and keeping.table:
+        raise UsageError("--archive-table keeps the rows of one transaction: it excludes --batch.")
+
+
+class BatchRun(Run):
+    """One run. `taken` is how many of the numbered rows the batches were to take so far."""
+
+    def __init__(
+        self,
+        database: Database,
+        job: Deletion,
+        pace: Pace,
+        manner: Manner,
+        answers: BatchAnswers,
+        keeping: Keeping | None,
+        compare: Compare = lambda _, __: Difference(),
+    ) -> None:
+        super().__init__(database, [job], manner, answers, keeping, Guards(), compare)
+        self.job = job
+        self.pace = pace
+        self.batch_answers = answers
+        self.batch_keeper = BatchKeeper(
+            database, keeping, [job.selection.table], lambda *_: None, self.life
+        )
+        self.keeper = self.batch_keeper
+        self.tally: Tally | None = None
+        self.known: dict[Table, int] = {}
+        self.progress = Progress(0, 0, 0)
+        self.watch = Stopwatch(pace.limit)
+        self._now = 0
+
+    def run(self) -> RunResult:
+        try:
+            return carry_out(self.database, self.go, self.failed)
+        except BaseException:
+            undo(self.database)
+            self.fail()
+            raise
+        finally:
+            self.database.record(None)
+            self.batch_keeper.close()
+
+    def go(self) -> RunResult:
+        (shown,), ended = self.look_and_ask()
+        if ended:
+            return ended
+        self.job.check_batches(shown, even_if_changed=self.pace.even_if_changed)
+        chosen = self.database.numbered.only_matched(stored(root_keys(shown.reach)))
+        key = find_lasting_key(self.database, chosen)
+        if not key:
+            raise UsageError(
+                f"{chosen.table.label} has no key, and batches go by keys.",
+                "Give it a key without NULLs.",
+            )
+        numbered, total = self.database.numbered.number(chosen, key)
+        self.progress = Progress(0, 0, total)
+        self.batch_keeper.listen()
+        size = self.pace.rows or "auto"
+        self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total))
+        self.batch_keeper.keep_keys(chosen, key, total)
+        return self.take_all(shown, numbered)
+
+    def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
+        """One batch after the other, until nothing is left or something stops them."""
+        self.life.begun = True
+        self.database.numbered.remember()
+        self.batch_answers.begin_batches()
+        rows = self.pace.rows or START
+        share = shown.reach.rows / max(1, shown.reach.matched)
+        size = Size(rows, share, None if self.pace.rows else self.pace.hold)
+        while self.progress.done < self.progress.total:
+            if reason := self._find_pause():
+                return self._end_all(Outcome.STOPPED, reason)
+            self._take_next(shown, numbered, size)
+        return self._end_all(Outcome.COMMITTED)
+
+    def _find_pause(self) -> str:
+        """Why no other batch begins, "" where one does."""
+        if self.batch_answers.wants_to_stop():
+            raise Interrupted("Interrupted between two batches.")
+        if self.pace.batches is not None and self._now >= self.pace.batches:
+            return f"{count(self._now, 'batch')} {'was' if self._now == 1 else 'were'} asked for."
+        if self.watch.is_over:
+            return "The time for it is over."
+        if self.pace.pause and self.progress.batches:
+            time.sleep(self.pace.pause)
+        return ""
+
+    def _take_next(self, shown: Preview, numbered: StoredKeys, size: Size) -> None:
+        first = self.progress.done + 1
+        wanted = min(size.matched, self.progress.total - self.progress.done)
+        for attempt in range(_TRIES):
+            try:
+                wanted = self._fit(shown, numbered, size, first, wanted)
+                return
+            except Conflict:
+                # Nothing was changed, and whoever was in the way has gone on by now.
+                self._undo_batch()
+                if attempt + 1 == _TRIES:
+                    raise
+                time.sleep(_PAUSE * 2**attempt)
+
+    def _fit(
+        self, shown: Preview, numbered: StoredKeys, size: Size, first: int, wanted: int
+    ) -> int:
+        """Take as many rows as fit into a batch, `wanted` at first."""
+        while True:
+            start = time.monotonic()
+            listed = self.database.numbered.take(numbered, first, first + wanted - 1)
+            self.database.begin(Mode.WRITE)
+            found = self.job.look_at_batch(shown, listed, numbered, self._known_rows)
+            rows = found.reach.rows
+            if rows <= size.rows or wanted == 1:
+                break
+            self.database.rollback()
+            self.database.numbered.drop_others()
+            wanted = size.shrink(wanted, rows)
+        self._check(shown, found)
+        if found.reach.touched:
+            self._do(found, numbered, first, wanted, start)
+            size.learn(wanted, rows, time.monotonic() - start)
+        else:
+            self.database.rollback()
+            self.progress = replace(self.progress, done=self.progress.done + wanted)
+        self.database.numbered.drop_others()
+        return wanted
+
+    @property
+    def _known_rows(self) -> int | None:
+        return self.known.get(self.job.selection.table)
+
+    def _check(self, shown: Preview, found: Preview) -> None:
+        """Refused where the batch is not of what was shown, or may not go."""
+        if found.refusals:
+            raise Refused(tell(found.refusals[0], voice_of(found)))
+        if self.manner.ask_first and not self.pace.even_if_changed:
+            came, _ = count_differences(self.database, shown.reach, found.reach)
+            if came:
+                raise Refused(
+                    f"{count(came, 'row')} came in since the preview that would go, too.",
+                    "yeldro resume shows what is left as it is now, and asks again.",
+                )
+        self._check_rights(found.reach)
+
+    def _do(
+        self, found: Preview, numbered: StoredKeys, first: int, wanted: int, start: float
+    ) -> None:
+        """Copy, delete, prove, commit."""
+        self.batch_keeper.keep(found)
+        plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
+        tally = run_plan(self.database, plan, recount=self.manner.recount, known=self.known)
+        if not tally.balanced:
+            raise Refused(f"The tally does not balance: {tally.fault}.")
+        last = first + wanted - 1
+        ends = [self.database.numbered.find_key(numbered, number) for number in (first, last)]
+        self.batch_keeper.commit_batch(
+            {
+                "first": first,
+                "last": last,
+                "first_key": list(map(str, ends[0])),
+                "last_key": list(map(str, ends[1])),
+                "rows": found.reach.rows,
+                "seconds": round(time.monotonic() - start, 3),
+            },
+            tally,
+        )
+        self.batch_answers.committing()
+        self.database.commit()
+        self.batch_keeper.batch_committed()
+        self._now += 1
+        self._add(tally)
+        self.progress = Progress(
+            self.progress.batches + 1,
+            self.progress.done + wanted,
+            self.progress.total,
+            self.progress.rows + found.reach.rows,
+        )
+        self.batch_answers.batch_done(self.progress)
+
+    def _add(self, tally: Tally) -> None:
+        self.known.update({line.table: line.after for line in tally.lines})
+        self.tally = add_tallies([self.tally, tally]) if self.tally else tally
+
+    def _undo_batch(self) -> None:
+        undo(self.database)
+        self.batch_keeper.batch_rolled_back()
+        self.database.numbered.drop_others()
+
+    def _end_all(
+        self, outcome: Outcome, reason: str = "", hint: str = "", status: int = 0
+    ) -> RunResult:
+        run = self.batch_keeper.end_all(outcome, self.progress, self.tally, reason)
+        return RunResult(
+            outcome,
+            self.preview,
+            self.tally,
+            reason,
+            hint,
+            status,
+            run,
+            progress=self.progress,
+        )
+
+    def fail(self) -> Outcome:
+        """The batch that was under way is undone; those before it stay."""
+        in_doubt = self.life.is_final
+        self.batch_keeper.batch_rolled_back()
+        if in_doubt:
+            return Outcome.IN_DOUBT
+        return Outcome.STOPPED
+
+    def failed(self, error: YeldroError) -> RunResult:
+        if not self.life.begun:
+            return super().failed(error)
+        self.life.find_outcome(error)
+        outcome = self.fail()
+        if outcome is Outcome.IN_DOUBT:
+            return self._result(
+                outcome,
+                self.preview,
+                self.tally,
+                error.message,
+                error.hint,
+                error.status,
+                self.batch_keeper._name,
+            )
+        return self._end_all(outcome, error.message, error.hint, error.status)

@@ -1,0 +1,65 @@
+"""Go on with a run in batches that was stopped, or that died."""
+
+from __future__ import annotations
+
+from yeldro.core.database.connection import Database
+from yeldro.core.run.batching import Progress
+from yeldro.core.run.outcome import RunResult
+from yeldro.errors import Refused
+from yeldro.store.batch_file import BATCHES, BatchFile
+from yeldro.store.run_facts import read_tally
+from yeldro.store.run_record import IN_DOUBT, RUNNING, RunRecord
+from yeldro.usecases.answers import BatchAnswers
+from yeldro.usecases.batches import BatchRun, Pace
+from yeldro.usecases.run import Manner
+from yeldro.usecases.settle import numbered_keys, settle
+from yeldro.usecases.steps import Deletion
+
+
+def check_resumable(database: Database, record: RunRecord) -> None:
+    """Settle what became of the last batch. Refused where there is nothing to go on with."""
+    if "batches" not in record.facts:
+        raise Refused(f"The run {record.name} was not in batches, so all of it is done, or none.")
+    if record.outcome == RUNNING:
+        raise Refused(f"The run {record.name} is still under way.")
+    if record.outcome == IN_DOUBT and (reason := settle(database, record)):
+        raise Refused(f"The run {record.name} stays in doubt: {reason}.")
+    if record.outcome == "committed":
+        raise Refused(f"The run {record.name} is done: nothing of it is left.")
+    if record.restored:
+        raise Refused(
+            f"Rows of the run {record.name} were restored, so it does not go on.",
+            "Run it anew.",
+        )
+
+
+class ResumedRun(BatchRun):
+    """The rest of one run."""
+
+    def __init__(
+        self,
+        database: Database,
+        job: Deletion,
+        pace: Pace,
+        manner: Manner,
+        answers: BatchAnswers,
+        record: RunRecord,
+    ) -> None:
+        super().__init__(database, job, pace, manner, answers, None)
+        self.record = record
+
+    def go(self) -> RunResult:
+        done = BatchFile(self.record.folder / BATCHES).committed()
+        with numbered_keys(self.record, self.database) as (numbered, total):
+            for one in done:
+                self._add(read_tally(one["tally"], self.database.schema))
+            self.known.clear()  # somebody may have changed the tables since
+            last = done[-1]["last"] if done else 0
+            self.progress = Progress(len(done), last, total, sum(one["rows"] for one in done))
+            self.job.narrow(self.database.numbered.take(numbered, last + 1, total))
+            (shown,), ended = self.look_and_ask()
+            if ended:
+                return ended
+            self.batch_keeper.listen()
+            self.batch_keeper.go_on(self.record, done[-1]["batch"] if done else 0)
+            return self.take_all(shown, numbered)
