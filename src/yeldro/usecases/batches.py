@@ -185,18 +185,22 @@ class BatchRun(Run):
     def _fit(
         self, shown: Preview, numbered: StoredKeys, size: Size, first: int, wanted: int
     ) -> int:
-        """Take as many rows as fit into a batch, `wanted` at first."""
+        """Take as many rows as fit into a batch, `wanted` at first: fewer where they are too large,
+        more where rows that come later hold them."""
+        start, is_held = time.monotonic(), False
         while True:
-            start = time.monotonic()
             listed = self.database.numbered.take(numbered, first, first + wanted - 1)
             self.database.begin(Mode.WRITE)
             found = self.job.look_at_batch(shown, listed, numbered, self._known_rows)
-            rows = found.reach.rows
-            if rows <= size.rows or wanted == 1:
+            rows, left = found.reach.rows, self.progress.total - first + 1
+            if found.refusals and wanted < left:
+                wanted, is_held = min(2 * wanted, left), True
+            elif rows > size.rows and wanted > 1 and not is_held:
+                wanted = size.shrink(wanted, rows)
+            else:
                 break
             self.database.rollback()
             self.database.numbered.drop_others()
-            wanted = size.shrink(wanted, rows)
         self._check(shown, found)
         if found.reach.touched:
             self._do(found, numbered, first, wanted, start)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from yeldro.core.database.connection import Database
 from yeldro.core.run.batching import Progress
-from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.errors import Refused
 from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_facts import read_tally
-from yeldro.store.run_record import IN_DOUBT, RUNNING, RunRecord
+from yeldro.store.run_record import IN_DOUBT, RUNNING, Keeping, RunRecord
 from yeldro.usecases.answers import BatchAnswers
 from yeldro.usecases.batches import BatchRun, Pace
 from yeldro.usecases.run import Manner
@@ -45,7 +47,12 @@ class ResumedRun(BatchRun):
         answers: BatchAnswers,
         record: RunRecord,
     ) -> None:
-        super().__init__(database, job, pace, manner, answers, None)
+        keeping = Keeping(
+            record.folder.parent,
+            bool(record.facts["archive"]),
+            left_out=tuple(record.facts["left_out"]),
+        )
+        super().__init__(database, job, pace, manner, answers, keeping)
         self.record = record
 
     def go(self) -> RunResult:
@@ -58,8 +65,12 @@ class ResumedRun(BatchRun):
             self.progress = Progress(len(done), last, total, sum(one["rows"] for one in done))
             self.job.narrow(self.database.numbered.take(numbered, last + 1, total))
             (shown,), ended = self.look_and_ask()
-            if ended:
+            is_empty = ended and ended.outcome is Outcome.NOTHING_MATCHED
+            if ended and not is_empty:
                 return ended
             self.batch_keeper.listen()
             self.batch_keeper.go_on(self.record, done[-1]["batch"] if done else 0)
+            # What is left went with others, or does not match any more.
+            if is_empty:
+                self.progress = replace(self.progress, done=total)
             return self.take_all(shown, numbered)

@@ -1,0 +1,92 @@
+"""Batches of any size, stopped and gone on with anywhere, end where one transaction ends."""
+
+from __future__ import annotations
+
+import tempfile
+from contextlib import closing
+from pathlib import Path
+
+from hypothesis import event, given
+from hypothesis import strategies as st
+
+from tests.property.databases import make, read
+from tests.property.model import expect
+from tests.property.test_laws import Yes, in_order, records, server, take_back
+from tests.property.worlds import Case, cases
+from tests.servers import Server
+from yeldro.core.reach.request import Request
+from yeldro.core.reach.rules import read_rules
+from yeldro.core.run.batching import Progress
+from yeldro.core.run.outcome import Outcome, RunResult
+from yeldro.core.selection.selection import Asked
+from yeldro.store.find_records import find_record
+from yeldro.store.run_record import Keeping
+from yeldro.usecases.batches import Pace, delete_in_batches
+from yeldro.usecases.resume import ResumedRun, check_resumable
+from yeldro.usecases.run import Manner
+from yeldro.usecases.steps import Deletion
+
+__all__ = ["records", "server"]
+
+
+class Steady(Yes):
+    """Lets every batch go on."""
+
+    def begin_batches(self) -> None:
+        self.seen: list[Progress] = []
+
+    def batch_done(self, progress: Progress) -> None:
+        self.seen.append(progress)
+
+    def wants_to_stop(self) -> bool:
+        return False
+
+
+def run(server: Server, case: Case, pace: Pace, manner: Manner, keeping: Keeping) -> RunResult:
+    """The first batches, or the next ones, over a new connection."""
+    key = case.world.keys[case.table]
+    matched = [case.world.rows[case.table][place] for place in case.matched]
+    keys = tuple(",".join(str(row[name]) for name in key) for row in matched)
+    rules = [rule if name is None else f"{name}={rule}" for name, rule in case.rules.items()]
+    with closing(server.open()) as database:
+        asked = Asked(case.table, keys=keys, all_rows=True)
+        request = Request(asked, read_rules(rules, database.schema), sample=0)
+        job = Deletion(database, request)
+        if not any(keeping.folder.iterdir()):
+            return delete_in_batches(database, job, pace, manner, Steady(), keeping)
+        record = find_record(keeping.folder, "last")
+        check_resumable(database, record)
+        return ResumedRun(database, job, pace, manner, Steady(), record).run()
+
+
+@given(data=st.data())
+def test_batches_end_where_one_transaction_ends(
+    server: Server, records: Path, data: st.DataObject
+) -> None:
+    case: Case = data.draw(cases(server.engine, dressed=True))
+    model = expect(case.world, case.table, case.matched, case.rules)
+    manner = Manner(ask_first=data.draw(st.booleans()))
+    pace = Pace(data.draw(st.integers(1, 8)), batches=data.draw(st.sampled_from([None, 1, 2])))
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts=facts)
+    make(server, case.world)
+    while (result := run(server, case, pace, manner, keeping)).progress and not result.status:
+        assert result.progress.batches > 0
+        if result.outcome is Outcome.COMMITTED:
+            break
+        assert (result.outcome, result.run != "") == (Outcome.STOPPED, True)
+    event(f"{server.engine}: {result.outcome.name}, {result.progress and result.progress.batches}")
+    after = in_order(read(server, case.world))
+    if result.outcome is not Outcome.COMMITTED:
+        # What one transaction would not do, several do not do either.
+        stops = result.preview and result.preview.reach.stops
+        assert stops or (server.engine == "mariadb" and result.status in (3, 5)), result.reason
+        assert after == in_order(case.world.rows)
+        return
+    assert after == in_order(model.after)
+    assert result.tally is not None
+    lines = {line.table.label: line.deleted for line in result.tally.lines}
+    wanted = {name: deleted for name, (deleted, _) in model.tally.items() if deleted}
+    assert {name: rows for name, rows in lines.items() if rows} == wanted
+    assert take_back(server, keeping) is Outcome.COMMITTED
+    assert in_order(read(server, case.world)) == in_order(case.world.rows)
