@@ -632,40 +632,6 @@ class ColumnsOptions(EmptyingOptions, ChosenOptions):
     )
 
 
-class ClearOptions(ColumnsOptions, ChangingOptions):
-    """yeldro clear"""
-
-
-class PreviewOptions(CsvOptions, RowsOptions):
-    """yeldro preview"""
-
-    columns: tuple[str, ...] = option(
-        Kind.NAMES,
-        Group.ROWS,
-        "COLS",
-        "As clear would: remove only what these hold.",
-        flag="--clear",
-        typed=True,
-        completes="columns",
-    )
-    to: str = option(
-        Kind.CHOICE,
-        Group.ROWS,
-        "WHAT",
-        "With --clear, what they hold then:",
-        default="null",
-        typed=True,
-        choices=("null", "blank", "default"),
-    )
-
-    show_changes: bool = option(
-        Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since."
-    )
-    misses: str | None = option(
-        Kind.TEXT, Group.OUTPUT, "FILE", "Write the keys that have no row, or stand twice."
-    )
-
-
 class SizeOptions(Options):
     batch: str | None = option(
         Kind.TEXT,
@@ -712,6 +678,40 @@ class BatchOptions(SizeOptions, PaceOptions):
     """In many transactions."""
 
 
+class ClearOptions(ColumnsOptions, ChangingOptions, BatchOptions):
+    """yeldro clear"""
+
+
+class PreviewOptions(CsvOptions, RowsOptions):
+    """yeldro preview"""
+
+    columns: tuple[str, ...] = option(
+        Kind.NAMES,
+        Group.ROWS,
+        "COLS",
+        "As clear would: remove only what these hold.",
+        flag="--clear",
+        typed=True,
+        completes="columns",
+    )
+    to: str = option(
+        Kind.CHOICE,
+        Group.ROWS,
+        "WHAT",
+        "With --clear, what they hold then:",
+        default="null",
+        typed=True,
+        choices=("null", "blank", "default"),
+    )
+
+    show_changes: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Of a sealed file: which rows came and went since."
+    )
+    misses: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Write the keys that have no row, or stand twice."
+    )
+
+
 class DeletionOptions(RowsOptions, ChangingOptions, BatchOptions):
     """yeldro delete"""
 
@@ -730,7 +730,7 @@ class DuplicatesOptions(CsvOptions, GroupsOptions):
     )
 
 
-class DedupeOptions(GroupsOptions, ChangingOptions):
+class DedupeOptions(GroupsOptions, ChangingOptions, BatchOptions):
     """yeldro dedupe"""
 
     decisions: str | None = option(

@@ -16,12 +16,12 @@ from tests.property.worlds import Case, cases
 from tests.servers import Server
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
-from yeldro.core.run.batching import Progress
+from yeldro.core.run.batching import Pace, Progress
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.selection.selection import Asked
 from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping
-from yeldro.usecases.batches import Pace, delete_in_batches
+from yeldro.usecases.batches import run_in_batches
 from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner
 from yeldro.usecases.steps import Deletion
@@ -53,7 +53,7 @@ def run(server: Server, case: Case, pace: Pace, manner: Manner, keeping: Keeping
         request = Request(asked, read_rules(rules, database.schema), sample=0)
         job = Deletion(database, request)
         if not any(keeping.folder.iterdir()):
-            return delete_in_batches(database, job, pace, manner, Steady(), keeping)
+            return run_in_batches(database, job, pace, manner, Steady(), keeping)
         record = find_record(keeping.folder, "last")
         check_resumable(database, record)
         return ResumedRun(database, job, pace, manner, Steady(), record).run()

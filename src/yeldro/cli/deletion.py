@@ -18,50 +18,36 @@ from yeldro.cli.run_command import Command, run_command
 from yeldro.cli.saving import check_seal, save_cleanup
 from yeldro.core.database.connection import Database
 from yeldro.core.reach.request import Request
+from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.selection.selection import read_selection
 from yeldro.errors import UsageError
 from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
-from yeldro.usecases.steps import Deletion
+from yeldro.usecases.steps import BatchJob, Clearing, Deletion, Merging
 
 AnyRequest = TypeVar("AnyRequest", bound=Request)
 
 
 def run_deletion(options: DeletionOptions) -> int:
     """Preview, ask, delete, tell. Returns the exit status."""
-    pace = read_pace(options, datetime.now().astimezone())
-
-    def act(
-        database: Database,
-        request: Request,
-        manner: running.Manner,
-        person: Person,
-        keeping: Keeping,
-    ) -> RunResult:
-        if not pace:
-            return running.delete(database, request, manner, person, keeping)
-        from yeldro.usecases.batches import delete_in_batches
-
-        job = Deletion(database, request)
-        return delete_in_batches(database, job, pace, manner, person, keeping)
-
-    return _run_rows("delete", options, read_request, act)
+    return _run_rows("delete", options, read_request, Deletion)
 
 
 def run_clearing(options: ClearOptions) -> int:
     """The same for what the rows hold in some columns."""
-    return _run_rows("clear", options, read_clear_request, running.clear)
+    return _run_rows("clear", options, read_clear_request, Clearing)
 
 
 def _run_rows(
     name: str,
     options: DeletionOptions | ClearOptions,
     read: Callable[..., AnyRequest],
-    act: Callable[[Database, AnyRequest, running.Manner, Person, Keeping], RunResult],
+    make: Callable[[Database, AnyRequest], BatchJob],
 ) -> int:
     check_seal(options)
+    pace = read_pace(options, datetime.now().astimezone())
 
     def work(
         database: Database, manner: running.Manner, person: Person, keeping: Keeping
@@ -70,9 +56,25 @@ def _run_rows(
         if options.save:
             selection = read_selection(request.asked, database.schema, database.dialect)
             save_cleanup(options, selection, database)
-        return act(database, request, manner, person, keeping)
+        return _run_job(database, make(database, request), pace, manner, person, keeping)
 
     return run_command(Command(name, options, make_line(name, options)), work)
+
+
+def _run_job(
+    database: Database,
+    job: BatchJob,
+    pace: Pace | None,
+    manner: running.Manner,
+    person: Person,
+    keeping: Keeping,
+) -> RunResult:
+    """In one transaction, or in many."""
+    if not pace:
+        return running.run(database, [job], manner, person, keeping)
+    from yeldro.usecases.batches import run_in_batches
+
+    return run_in_batches(database, job, pace, manner, person, keeping)
 
 
 def run_dedupe(options: DedupeOptions) -> int:
@@ -83,6 +85,7 @@ def run_dedupe(options: DedupeOptions) -> int:
             f"yeldro duplicates {options.table} shows what there is.",
         )
     check_seal(options)
+    pace = read_pace(options, datetime.now().astimezone())
 
     def work(
         database: Database, manner: running.Manner, person: Person, keeping: Keeping
@@ -90,6 +93,6 @@ def run_dedupe(options: DedupeOptions) -> int:
         request = read_duplicates_request(database, options, no_rollback=options.no_rollback)
         if options.save:
             save_cleanup(options, request.grouping.selection, database)
-        return running.dedupe(database, request, manner, person, keeping)
+        return _run_job(database, Merging(database, request), pace, manner, person, keeping)
 
     return run_command(Command("dedupe", options, make_line("dedupe", options)), work)

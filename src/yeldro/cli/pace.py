@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from datetime import datetime, timedelta
 
+from yeldro.core.run.batching import Pace
 from yeldro.errors import UsageError
 from yeldro.options import BatchOptions, PaceOptions, options_of
-from yeldro.usecases.batches import Pace
 
 _UNITS = {"s": 1, "m": 60, "h": 3600}
 

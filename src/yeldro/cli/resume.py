@@ -11,19 +11,25 @@ from yeldro.cli.pace import read_pace
 from yeldro.cli.person import Person
 from yeldro.cli.place import confirm_place, list_records_folders
 from yeldro.cli.records import find_place_of
-from yeldro.cli.request import full_address, read_request
+from yeldro.cli.request import (
+    full_address,
+    read_clear_request,
+    read_duplicates_request,
+    read_request,
+)
 from yeldro.cli.run_command import make_way_back, tell
 from yeldro.cli.screen import Screen
 from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
+from yeldro.core.run.batching import Pace
 from yeldro.errors import Refused, UsageError
-from yeldro.options import DeletionOptions, ResumeOptions
+from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions, ResumeOptions
 from yeldro.report.history import render_progress
 from yeldro.store.find_records import find_record_in
 from yeldro.store.run_record import RunRecord
-from yeldro.usecases.batches import Pace
 from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner
-from yeldro.usecases.steps import Deletion
+from yeldro.usecases.steps import BatchJob, Clearing, Deletion, Merging
 
 
 def resume_run(options: ResumeOptions) -> int:
@@ -41,13 +47,8 @@ def resume_run(options: ResumeOptions) -> int:
         check_resumable(database, record)
         if screen.format == "text":
             screen.show(render_progress(record))
-        request = read_request(
-            database,
-            asked.but(keys=(), keys_from=None, by=None, all_rows=True),
-            no_rollback=options.no_rollback,
-        )
+        job = _make_job(database, asked, no_rollback=options.no_rollback)
         pace = _make_pace(options, asked)
-        job = Deletion(database, request)
         manner = Manner(ask_first=asks, recount=asked.recount)
         result = ResumedRun(database, job, pace, manner, person, record).run()
     back = "" if asked.no_archive else make_way_back(asked, place, result)
@@ -56,14 +57,28 @@ def resume_run(options: ResumeOptions) -> int:
     return result.status
 
 
-def _read_asked(record: RunRecord) -> DeletionOptions:
+Asked = DeletionOptions | ClearOptions | DedupeOptions
+
+
+def _read_asked(record: RunRecord) -> Asked:
     name, asked = read_line(record.facts["asked"])
-    if not isinstance(asked, DeletionOptions):
+    if not isinstance(asked, Asked):
         raise Refused(f"yeldro {name} does not go in batches.")
     return asked
 
 
-def _make_pace(options: ResumeOptions, asked: DeletionOptions) -> Pace:
+def _make_job(database: Database, asked: Asked, *, no_rollback: bool) -> BatchJob:
+    """What was asked for, without the list of keys: these are in the record."""
+    if isinstance(asked, DedupeOptions):
+        return Merging(database, read_duplicates_request(database, asked, no_rollback=no_rollback))
+    known = {"keys": (), "keys_from": None, "by": None, "all_rows": True}
+    if isinstance(asked, ClearOptions):
+        cleared = read_clear_request(database, asked.but(**known), no_rollback=no_rollback)
+        return Clearing(database, cleared)
+    return Deletion(database, read_request(database, asked.but(**known), no_rollback=no_rollback))
+
+
+def _make_pace(options: ResumeOptions, asked: Asked) -> Pace:
     """As it was asked for once, but for what is said now. Limits of that time do not count."""
     same = {name: getattr(asked, name) for name in ("batch", "hold", "pause", "even_if_changed")}
     new = {name: getattr(options, name) for name in same}

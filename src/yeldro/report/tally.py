@@ -74,7 +74,8 @@ def _describe_progress(outcome: Outcome, progress: Progress) -> str:
         return f"Committed in {batches}."
     if not progress.batches:
         return "Stopped before the first batch; nothing was changed."
-    return f"Stopped after {batches}: {rows} chosen rows are done, the others are as they were."
+    what = f"{progress.what}{'' if progress.total == 1 else 's'}"
+    return f"Stopped after {batches}: {rows} chosen {what} are done, the others are as they were."
 
 
 def render_ending(result: RunResult, back: str, onward: str = "") -> Iterator[RenderableType]:
@@ -88,6 +89,9 @@ def render_ending(result: RunResult, back: str, onward: str = "") -> Iterator[Re
     if result.progress:
         sentence = _describe_progress(result.outcome, result.progress)
     yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold"))
+    if result.progress and result.progress.left:
+        left = count(result.progress.left, f"chosen {result.progress.what}")
+        yield Text(f"  {left} did not match any more when their turn came, and were left.")
     done = result.progress.batches if result.progress else 0
     if result.outcome is Outcome.STOPPED and done and onward:
         yield Text("  To go on:", style="dim")

@@ -32,6 +32,7 @@ CREATE TABLE yeldro_columns (
   left_out INTEGER NOT NULL);
 CREATE TABLE yeldro_blocks (
   block INTEGER PRIMARY KEY, portion INTEGER NOT NULL, rows TEXT NOT NULL);
+CREATE INDEX yeldro_blocks_of ON yeldro_blocks (portion);
 """
 
 

@@ -119,18 +119,23 @@ class ArchiveReader:
         return TableName(schema, name) if name else None
 
     def place(self, portion: Portion) -> tuple[int, int]:
-        first, last = self._query(
-            "SELECT first_row, last_row FROM yeldro_portions WHERE portion = ?", (portion.number,)
-        )[0]
-        return int(first), int(last)
+        ends = [
+            self._query(f"SELECT {end}_row FROM yeldro_portions WHERE portion = ?", (number,))[0][0]
+            for end, number in (("first", portion.numbers[0]), ("last", portion.numbers[-1]))
+        ]
+        return int(ends[0]), int(ends[1])
 
     def blocks(self, portion: Portion) -> Iterator[RowBlock]:
         with translated(self.path):
-            blocks = self._file.execute(
-                "SELECT rows FROM yeldro_blocks WHERE portion = ? ORDER BY block", (portion.number,)
+            blocks = (
+                text
+                for number in portion.numbers
+                for (text,) in self._file.execute(
+                    "SELECT rows FROM yeldro_blocks WHERE portion = ? ORDER BY block", (number,)
+                )
             )
             left = portion.rows
-            for (text,) in blocks:
+            for text in blocks:
                 yield RowBlock(text, self.path)
                 # A value may look like the end of a row too: no more are told than there are.
                 rows = min(left, text.count("],[") + 1)

@@ -49,19 +49,20 @@ class BatchKeeper(Keeper):
             dialect, encoding = self.database.dialect, self.database.encoding
             self._writer = ArchiveWriter(record.archive, dialect, encoding, again=True)
 
-    def keep_keys(self, chosen: StoredKeys, key: Sequence[str], total: int) -> None:
+    def keep_keys(self, chosen: StoredKeys, key: Sequence[str]) -> None:
         """Keep the keys of all rows that were chosen: temporary tables die with the connection."""
         if not self._record:
             return
         writer = ArchiveWriter(
             self._record.folder / KEYS, self.database.dialect, self.database.encoding
         )
-        portion = Portion(1, chosen.table, tuple(key), total, tuple(key))
-        self.database.begin(Mode.WRITE)
+        self.database.begin(Mode.READ)
         try:
+            rows = self.database.count_present(chosen)
+            portion = Portion(1, chosen.table, tuple(key), rows, tuple(key))
             writer.begin([portion], self.database.archive.find_form, {})
-            rows = self.database.archive.extract([Piece(portion, chosen)], writer)
-            writer.finish([(portion, rows[0])])
+            (copied,) = self.database.archive.extract([Piece(portion, chosen)], writer)
+            writer.finish([(portion, copied)])
             writer.complete()
         finally:
             writer.close()
@@ -128,6 +129,7 @@ class BatchKeeper(Keeper):
                     **self._record.facts["batches"],
                     "done": progress.batches,
                     "taken": progress.done,
+                    "left": progress.left,
                 },
                 seconds=self._seconds,
             )

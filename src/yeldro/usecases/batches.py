@@ -5,17 +5,15 @@ from __future__ import annotations
 
 import time
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
-from yeldro.core.model.key_set import StoredKeys, stored
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
-from yeldro.core.reach.reach import root_keys
 from yeldro.core.run.archive_pieces import find_lasting_key
-from yeldro.core.run.batching import START, Progress, Size, Stopwatch
+from yeldro.core.run.batching import START, Pace, Progress, Size, Stopwatch
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.plan import make_plan
@@ -32,7 +30,7 @@ from yeldro.usecases.batch_keeper import BatchKeeper
 from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare
 from yeldro.usecases.run import Manner, Run
-from yeldro.usecases.steps import Deletion
+from yeldro.usecases.steps import BatchJob
 from yeldro.usecases.transaction import carry_out, undo
 from yeldro.words.tell import tell, voice_of
 
@@ -40,25 +38,9 @@ from yeldro.words.tell import tell, voice_of
 _TRIES, _PAUSE = 5, 0.2
 
 
-class Pace(Struct, frozen=True):
-    """How the batches follow each other. `rows` is how many rows of the reach one may have, None
-    where it adapts to `hold`, how many seconds one may take.
-
-    `pause` is between them; `limit` is how many seconds new ones may begin, `batches` how many.
-    `even_if_changed`: rows go by their keys alone, whatever became of them.
-    """
-
-    rows: int | None = None
-    hold: float = 0.25
-    pause: float = 0.0
-    limit: float | None = None
-    batches: int | None = None
-    even_if_changed: bool = False
-
-
-def delete_in_batches(
+def run_in_batches(
     database: Database,
-    job: Deletion,
+    job: BatchJob,
     pace: Pace,
     manner: Manner,
     answers: BatchAnswers,
@@ -90,7 +72,7 @@ class BatchRun(Run):
     def __init__(
         self,
         database: Database,
-        job: Deletion,
+        job: BatchJob,
         pace: Pace,
         manner: Manner,
         answers: BatchAnswers,
@@ -99,6 +81,7 @@ class BatchRun(Run):
     ) -> None:
         super().__init__(database, [job], manner, answers, keeping, Guards(), compare)
         self.job = job
+        job.in_batches, job.by_keys = True, pace.even_if_changed
         self.pace = pace
         self.batch_answers = answers
         self.batch_keeper = BatchKeeper(
@@ -107,7 +90,7 @@ class BatchRun(Run):
         self.keeper = self.batch_keeper
         self.tally: Tally | None = None
         self.known: dict[Table, int] = {}
-        self.progress = Progress(0, 0, 0)
+        self.progress = Progress(0, 0, 0, what=job.chosen)
         self.watch = Stopwatch(pace.limit)
         self._now = 0
 
@@ -126,20 +109,20 @@ class BatchRun(Run):
         (shown,), ended = self.look_and_ask()
         if ended:
             return ended
-        self.job.check_batches(shown, even_if_changed=self.pace.even_if_changed)
-        chosen = self.database.numbered.only_matched(stored(root_keys(shown.reach)))
+        self.job.check_batches(shown)
+        chosen = self.job.find_chosen(shown)
         key = find_lasting_key(self.database, chosen)
         if not key:
             raise UsageError(
                 f"{chosen.table.label} has no key, and batches go by keys.",
                 "Give it a key without NULLs.",
             )
-        numbered, total = self.database.numbered.number(chosen, key)
-        self.progress = Progress(0, 0, total)
+        numbered, total = self.job.number(chosen, key)
+        self.progress = replace(self.progress, total=total)
         self.batch_keeper.listen()
         size = self.pace.rows or "auto"
         self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total))
-        self.batch_keeper.keep_keys(chosen, key, total)
+        self.batch_keeper.keep_keys(chosen, key)
         return self.take_all(shown, numbered)
 
     def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
@@ -154,6 +137,7 @@ class BatchRun(Run):
             if reason := self._find_pause():
                 return self._end_all(Outcome.STOPPED, reason)
             self._take_next(shown, numbered, size)
+        self.progress = replace(self.progress, left=self.job.count_left(numbered))
         return self._end_all(Outcome.COMMITTED)
 
     def _find_pause(self) -> str:
@@ -255,11 +239,11 @@ class BatchRun(Run):
         self.batch_keeper.batch_committed()
         self._now += 1
         self._add(tally)
-        self.progress = Progress(
-            self.progress.batches + 1,
-            self.progress.done + wanted,
-            self.progress.total,
-            self.progress.rows + found.reach.rows,
+        self.progress = replace(
+            self.progress,
+            batches=self.progress.batches + 1,
+            done=self.progress.done + wanted,
+            rows=self.progress.rows + found.reach.rows,
         )
         self.batch_answers.batch_done(self.progress)
 

@@ -16,6 +16,7 @@ from yeldro.core.database.phase import Phase
 from yeldro.core.model.fact import fact
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.values import read_key
+from yeldro.core.restore.batches import merge_batches
 from yeldro.core.restore.execute import run_restore
 from yeldro.core.restore.narrow import narrow
 from yeldro.core.restore.plan import NotRestorable, RestorePlan, find_entangled, make_restore_plan
@@ -115,8 +116,12 @@ class _Restoration:
     def go(self) -> RunResult:
         return carry_out(self.database, self._go, self._failed)
 
-    def _go(self) -> RunResult:
+    def _read_portions(self) -> list[Portion]:
         portions = self.source.portions(self.database.schema)
+        return merge_batches(portions) if "batches" in self.record.facts else portions
+
+    def _go(self) -> RunResult:
+        portions = self._read_portions()
         if label := find_entangled(portions):
             # What a row was in the middle of the run, nobody can tell from what it was before.
             if self._is_in_part:

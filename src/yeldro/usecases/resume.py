@@ -5,17 +5,17 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from yeldro.core.database.connection import Database
-from yeldro.core.run.batching import Progress
+from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.errors import Refused
 from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_facts import read_tally
 from yeldro.store.run_record import IN_DOUBT, RUNNING, Keeping, RunRecord
 from yeldro.usecases.answers import BatchAnswers
-from yeldro.usecases.batches import BatchRun, Pace
+from yeldro.usecases.batches import BatchRun
 from yeldro.usecases.run import Manner
 from yeldro.usecases.settle import numbered_keys, settle
-from yeldro.usecases.steps import Deletion
+from yeldro.usecases.steps import BatchJob, Merging
 
 
 def check_resumable(database: Database, record: RunRecord) -> None:
@@ -41,7 +41,7 @@ class ResumedRun(BatchRun):
     def __init__(
         self,
         database: Database,
-        job: Deletion,
+        job: BatchJob,
         pace: Pace,
         manner: Manner,
         answers: BatchAnswers,
@@ -62,14 +62,24 @@ class ResumedRun(BatchRun):
                 self._add(read_tally(one["tally"], self.database.schema))
             self.known.clear()  # somebody may have changed the tables since
             last = done[-1]["last"] if done else 0
-            self.progress = Progress(len(done), last, total, sum(one["rows"] for one in done))
-            self.job.narrow(self.database.numbered.take(numbered, last + 1, total))
+            rows = sum(one["rows"] for one in done)
+            self.progress = replace(
+                self.progress, batches=len(done), done=last, total=total, rows=rows
+            )
+            by_groups = isinstance(self.job, Merging)
+            first = 1 if by_groups else last + 1
+            self.job.narrow(self.database.numbered.take(numbered, first, total))
             (shown,), ended = self.look_and_ask()
             is_empty = ended and ended.outcome is Outcome.NOTHING_MATCHED
             if ended and not is_empty:
                 return ended
             self.batch_keeper.listen()
             self.batch_keeper.go_on(self.record, done[-1]["batch"] if done else 0)
+            if by_groups and not is_empty:
+                # Of those that are done only the rows that stay are left, so they are none now.
+                members = self.job.find_chosen(shown)
+                numbered, groups = self.job.number(members, numbered.columns, last)
+                self.progress = replace(self.progress, total=last + groups)
             # What is left went with others, or does not match any more.
             if is_empty:
                 self.progress = replace(self.progress, done=total)

@@ -30,7 +30,7 @@ from yeldro.errors import (
 )
 from yeldro.store.run_record import Keeping
 from yeldro.usecases.answers import Answers
-from yeldro.usecases.compare_reaches import count_differences, key_sets_by_cause
+from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
 from yeldro.usecases.steps import Clearing, Deletion, Job, Merging
@@ -204,8 +204,8 @@ class Run:
             job.prepare()
         with looking(self.database) as kept:
             shown = [self._show(job, store=True) for job in self.jobs]
-            for found in shown:
-                kept += [keys for keys, _ in key_sets_by_cause(found.reach).values()]
+            for job, found in zip(self.jobs, shown, strict=True):
+                kept += job.find_kept(found)
         ended = self._ended_early(shown)
         if not ended and self.manner.ask_first and not self.answers.allow(shown):
             ended = self._result(Outcome.DECLINED, status=Declined.status)

@@ -14,8 +14,9 @@ from yeldro.core.duplicates.groups import find_duplicates
 from yeldro.core.duplicates.reach import find_merging, prepare_merging
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
-from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.key_set import KeySet, StoredKeys, stored
 from yeldro.core.reach.explain import explaining
+from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.search import find_reach, tables_in_reach
 from yeldro.core.run.preview import (
@@ -29,7 +30,9 @@ from yeldro.core.selection.grouping import Ranking
 from yeldro.core.selection.other_tables import find_other_tables
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import UsageError
+from yeldro.usecases.compare_reaches import key_sets_by_cause
 from yeldro.usecases.rows import read_rows
+from yeldro.usecases.transaction import looking
 
 
 class Job(Protocol):
@@ -63,6 +66,10 @@ class Job(Protocol):
         """
         ...
 
+    def find_kept(self, found: Preview) -> Sequence[KeySet]:
+        """The temporary tables of a look that must outlive it."""
+        ...
+
     def find_fault(self, found: Preview) -> str:
         """What is not as it should be after the step, beyond the tally; "" where all is."""
         ...
@@ -76,11 +83,55 @@ class Job(Protocol):
         ...
 
 
+class BatchJob(Job, Protocol):
+    """One that can be done in batches, and whether it is. What was chosen is numbered: rows, or
+    groups of them."""
+
+    in_batches: bool
+    by_keys: bool
+    """Whether rows are chosen by their keys alone once they were found."""
+    chosen: str
+    """What is numbered: a row, or a group."""
+
+    def check_batches(self, shown: Preview) -> None:
+        """UsageError where what was chosen cannot be looked for again once other rows are gone."""
+        ...
+
+    def find_chosen(self, shown: Preview) -> StoredKeys:
+        """The rows that were chosen, each by what fixes it."""
+        ...
+
+    def number(
+        self, chosen: StoredKeys, key: Sequence[str], after: int = 0
+    ) -> tuple[StoredKeys, int]:
+        """The same by a unique key, numbered from `after` on in the order of the batches, and how
+        many numbers there are."""
+        ...
+
+    def count_left(self, numbered: StoredKeys) -> int:
+        """How many of the chosen ones were left, once all batches are done."""
+        ...
+
+    def narrow(self, listed: StoredKeys) -> None:
+        """Choose only among rows that were chosen once, and were as many as they should be
+        then."""
+        ...
+
+    def look_at_batch(
+        self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
+    ) -> Preview:
+        """Look at a batch of the rows that were `shown`: those that are `listed`, as far as they
+        still match. `going` are all of them."""
+        ...
+
+
 class Deletion:
     """What a deletion looks for."""
 
     unique_name = ""
-    _by_keys = False
+    in_batches = False
+    chosen = "row"
+    by_keys = False
 
     def __init__(
         self, database: Database, request: Request, name: str = "", seal: Seal | None = None
@@ -105,40 +156,51 @@ class Deletion:
             reach = find_reach(self.database, self.selection, self.request.rules, store=store)
         return make_preview(self.database, self.request, reach)
 
-    def check_batches(self, shown: Preview, *, even_if_changed: bool) -> None:
-        """UsageError where the condition cannot be asked again once other rows are gone.
-
-        `even_if_changed`: it is not asked again.
-        """
+    def check_batches(self, shown: Preview) -> None:
         touched = {part.table for part in shown.reach.parts if part.rows}
         others = find_other_tables(self.selection, self.database.schema)
-        if not even_if_changed and (looked := [table for table in others if table in touched]):
+        if not self.by_keys and (looked := [table for table in others if table in touched]):
             raise UsageError(
                 f"The selection looks at rows of {looked[0].label}, of which earlier batches "
-                "delete some: it cannot be asked again.",
+                "change some: it cannot be asked again.",
                 "With --even-if-changed the rows that are found now go by their keys alone.",
             )
-        self._by_keys = even_if_changed
+
+    def find_kept(self, found: Preview) -> Sequence[KeySet]:
+        reach = found.reach
+        kept = [keys for keys, _ in key_sets_by_cause(reach).values()]
+        return [*kept, reach.cleared] if reach.cleared and self.in_batches else kept
+
+    def find_chosen(self, shown: Preview) -> StoredKeys:
+        return self.database.numbered.only_matched(stored(root_keys(shown.reach)))
+
+    def number(
+        self, chosen: StoredKeys, key: Sequence[str], after: int = 0
+    ) -> tuple[StoredKeys, int]:
+        return self.database.numbered.number(chosen, key)
+
+    def count_left(self, numbered: StoredKeys) -> int:
+        with looking(self.database):
+            return self.database.count_found(numbered)
 
     def narrow(self, listed: StoredKeys) -> None:
-        """Choose only what is left of the rows that were chosen once, and were as many as they
-        should be then."""
         guards = replace(self.request.guards, expect=None)
         self.request = replace(self.request, guards=guards)
         self.selection = self._choose(listed)
 
     def _choose(self, listed: StoredKeys) -> Selection:
-        selection = Selection(self.selection.table) if self._by_keys else self.selection
+        selection = Selection(self.selection.table) if self.by_keys else self.selection
         return replace(selection, keys=None, listed=listed, order=(), limit=None, all_rows=True)
 
     def look_at_batch(
         self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
     ) -> Preview:
-        """Look at a batch of the rows that were `shown`: those that are `listed`, as far as they
-        still match. `going` are all of them."""
-        chosen, rules = self._choose(listed), self.request.rules
-        reach = find_reach(self.database, chosen, rules, going=going, table_rows=table_rows)
-        return make_batch_preview(self.database, self.request, reach, shown)
+        reach = self._find_batch(self._choose(listed), going, table_rows)
+        return make_batch_preview(self.database, self.request.guards, reach, shown)
+
+    def _find_batch(self, chosen: Selection, going: StoredKeys, table_rows: int | None) -> Reach:
+        rules = self.request.rules
+        return find_reach(self.database, chosen, rules, going=going, table_rows=table_rows)
 
     def find_fault(self, found: Preview) -> str:
         return ""
@@ -175,9 +237,20 @@ class Clearing(Deletion):
             reach = find_clearing(self.database, self.selection, self.request)
         return make_preview(self.database, self.request, reach)
 
+    def count_left(self, numbered: StoredKeys) -> int:
+        """Rows that stay were cleared, or no longer matched: the tally tells."""
+        return 0
+
+    def _find_batch(self, chosen: Selection, going: StoredKeys, table_rows: int | None) -> Reach:
+        return find_clearing(self.database, chosen, self.request)
+
 
 class Merging:
     """What removing surplus rows looks for."""
+
+    in_batches = False
+    by_keys = False
+    chosen = "group"
 
     def __init__(
         self,
@@ -215,6 +288,55 @@ class Merging:
         return make_merging_preview(
             self.database, found, find_merging(self.database, self.request, ranking)
         )
+
+    def check_batches(self, shown: Preview) -> None:
+        if self.by_keys:
+            raise UsageError("Rows are only removed while they are the same as others.")
+        if self.request.decisions or self.unique_name:
+            raise UsageError("--batch goes without --decisions and --then-unique.")
+        if self.request.table.shares_identity:
+            raise UsageError(
+                f"{self.request.table.label} has no key, and batches go by keys.",
+                "Give it a key without NULLs.",
+            )
+
+    def find_kept(self, found: Preview) -> Sequence[KeySet]:
+        table = self.request.table
+        kept = [keys for keys, _ in key_sets_by_cause(found.reach).values()]
+        if self.in_batches:
+            kept.append(StoredKeys(table, table.identity, self.ranking.name))
+        return kept
+
+    def find_chosen(self, shown: Preview) -> StoredKeys:
+        return self.database.numbered.find_members(self.ranking)
+
+    def number(
+        self, chosen: StoredKeys, key: Sequence[str], after: int = 0
+    ) -> tuple[StoredKeys, int]:
+        return self.database.numbered.number_groups(self.ranking, key, after)
+
+    def count_left(self, numbered: StoredKeys) -> int:
+        request = self._choose(numbered)
+        ranking = self.database.ranking.make_ranking(request.grouping)
+        with looking(self.database):
+            return self.database.ranking.count_left_groups(ranking)
+
+    def narrow(self, listed: StoredKeys) -> None:
+        guards = replace(self.request.guards, expect=None)
+        self.request = replace(self._choose(listed), guards=guards)
+
+    def _choose(self, listed: StoredKeys) -> DuplicatesRequest:
+        selection = replace(self.selection, listed=listed)
+        return replace(self.request, grouping=replace(self.request.grouping, selection=selection))
+
+    def look_at_batch(
+        self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
+    ) -> Preview:
+        request = self._choose(listed)
+        self.ranking = self.database.ranking.make_ranking(request.grouping)
+        self.database.ranking.rank(self.ranking)
+        reach = find_merging(self.database, request, self.ranking, table_rows)
+        return make_batch_preview(self.database, request.guards, reach, shown)
 
     def find_fault(self, found: Preview) -> str:
         changed = [change.table for change in found.reach.changes]

@@ -35,7 +35,7 @@ class Portion(Struct, frozen=True, eq=False):
     are those of them that were NULL in the middle of the run. `alike` is how many rows of the table
     looked like an archived one before the run, where there is no key; `orphans` counts, by
     reference, rows that pointed at no row even then. `step` is the step of the run that touched
-    them, from 1.
+    them, from 1; `parts` are the numbers of those that were merged into it.
     """
 
     number: int
@@ -51,6 +51,12 @@ class Portion(Struct, frozen=True, eq=False):
     action: Action = Action.DELETE
     waits: tuple[str, ...] = ()
     step: int = 1
+    parts: tuple[int, ...] = ()
+
+    @property
+    def numbers(self) -> tuple[int, ...]:
+        """Of the portions in the archive that it stands for, in their order."""
+        return self.parts or (self.number,)
 
     @property
     def keeps_left(self) -> bool:

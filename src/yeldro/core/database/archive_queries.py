@@ -122,9 +122,13 @@ class ArchiveQueries(Protocol):
         them changed."""
         ...
 
-    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
-        """How many rows of a table that are in none of its stages were written in this transaction,
-        where the database keeps that with each row."""
+    def find_last_change(self, table: Table) -> int:
+        """A mark for what this transaction has written to a table so far."""
+        ...
+
+    def count_touched(self, table: Table, stages: Sequence[Stage], since: int) -> int:
+        """How many rows of a table that are in none of its stages were written in this transaction
+        since a mark, where the database keeps that with each row."""
         ...
 
     def allow_orphans(self) -> None:

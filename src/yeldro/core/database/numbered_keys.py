@@ -8,6 +8,7 @@ from typing import Protocol
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.selection.grouping import Ranking
 
 
 class NumberedKeys(Protocol):
@@ -19,6 +20,17 @@ class NumberedKeys(Protocol):
 
     def number(self, keys: StoredKeys, key: Sequence[str]) -> tuple[StoredKeys, int]:
         """The rows of a key set by a unique key, numbered, and how many they are."""
+        ...
+
+    def number_groups(
+        self, ranking: Ranking, key: Sequence[str], after: int
+    ) -> tuple[StoredKeys, int]:
+        """All rows of the groups of a ranking, those of a group with one number, counting from
+        `after` on, and how many groups there are."""
+        ...
+
+    def find_members(self, ranking: Ranking) -> StoredKeys:
+        """All rows of the groups of a ranking."""
         ...
 
     def number_staged(self, stage: Stage) -> tuple[StoredKeys, int]:

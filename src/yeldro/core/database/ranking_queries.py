@@ -25,6 +25,11 @@ class RankingQueries(Protocol):
         """
         ...
 
+    def number_groups(self, ranking: Ranking, into: StoredKeys, after: int = 0) -> int:
+        """Put all rows of the groups into a key set by a unique key, each with the number of its
+        group, counting from `after` on. Returns how many groups there are."""
+        ...
+
     def choose(self, ranking: Ranking, chosen: Sequence[tuple[int, int]], *, only: bool) -> None:
         """Let the row at a place of a group be the one that stays. With `only`, all other groups
         are left out of the ranking."""

@@ -54,6 +54,10 @@ class Looking(Protocol):
         order."""
         ...
 
+    def count_found(self, listed: StoredKeys) -> int:
+        """How many rows there are with a key of a list."""
+        ...
+
     def list_misses(self, listed: StoredKeys) -> Iterator[tuple[str, Row]]:
         """All of both, streamed in key order, each with a word for it: missing, repeated."""
         ...

@@ -57,9 +57,14 @@ def _prepare_moves(database: Database, table: Table, references: Sequence[Refere
     database.prepare_key_sets([table] * (len(table.unique_with(changing)) + 1), carried)
 
 
-def find_merging(database: Database, request: DuplicatesRequest, ranking: Ranking) -> Reach:
+def find_merging(
+    database: Database,
+    request: DuplicatesRequest,
+    ranking: Ranking,
+    table_rows: int | None = None,
+) -> Reach:
     """Everything that removing the surplus rows of a ranking touches, inside the open
-    transaction."""
+    transaction. `table_rows` are counted where they are not known."""
     root = request.table
     moving = MovingSearch(database, request) if request.dependents.default is Rule.MOVE else None
     search = moving or Search(database, request.dependents, store=True)
@@ -80,7 +85,7 @@ def find_merging(database: Database, request: DuplicatesRequest, ranking: Rankin
     return Reach(
         request.grouping.selection,
         surplus,
-        database.count_rows(root),
+        database.count_rows(root) if table_rows is None else table_rows,
         tuple((search.sets[name], search.counts[name]) for name in order.tables),
         detached,
         tuple(order.links),

@@ -32,7 +32,7 @@ def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool =
     Several steps are undone one after the other, the last one first. NotRestorable where that is
     known to be impossible only in the middle of it.
     """
-    tallies = []
+    tallies: list[Tally] = []
     for _, group in groupby(plan.parts, lambda part: part.stage.portion.step):
         parts = list(group)
         if any(part.waits for part in parts):
@@ -40,7 +40,7 @@ def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool =
             for part in parts:
                 for refusal in find_refusals(part, keep_differing):
                     raise NotRestorable(refusal)
-        tallies.append(_Undoing(database, parts).undo())
+        tallies.append(_Undoing(database, parts, is_first=not tallies).undo())
     return add_tallies(tallies)
 
 
@@ -48,8 +48,9 @@ class _Undoing:
     """One step of a run that is undone: rows that come back, and rows that stayed and get their
     old values back."""
 
-    def __init__(self, database: Database, parts: Sequence[RestorePart]) -> None:
+    def __init__(self, database: Database, parts: Sequence[RestorePart], *, is_first: bool) -> None:
         self.database = database
+        self.is_first = is_first
         self.back = {part.stage: part for part in parts if part.to_do and not part.is_change}
         changes = [part for part in parts if part.is_change]
         self.again = [part for part in changes if part.to_do or part.stage.portion.waits]
@@ -70,6 +71,11 @@ class _Undoing:
         # other rows in the end.
         foreseen = dict.fromkeys(effect.table for effect in effects if effect.verb != "insert")
         others = {table: database.archive.digest_others(table, staged[table]) for table in foreseen}
+        # What earlier steps put back is not touched by this one.
+        marks = {
+            table: 0 if self.is_first else database.archive.find_last_change(table)
+            for table in staged
+        }
         # From here on the database's own count must be explained to the last row.
         start = database.find_changes()
         self._put_back()
@@ -79,7 +85,7 @@ class _Undoing:
         lines = [self._account(table, rows, effects) for table, rows in before.items()]
         for line in lines:
             self.done[line.table] += line.inserted_by_triggers
-        explained = self._explain(changed, staged, others)
+        explained = self._explain(changed, staged, others, marks)
         # After the proof: it touches no row, and what it moves forward no rollback takes back.
         database.archive.advance_counters(list(self.back))
         return Tally(
@@ -142,6 +148,7 @@ class _Undoing:
         changed: Changes,
         staged: Mapping[Table, Sequence[Stage]],
         others: Mapping[Table, object],
+        marks: Mapping[Table, int],
     ) -> int:
         """How many of the changes that the database counted are known to be right."""
         database = self.database
@@ -150,7 +157,7 @@ class _Undoing:
             # More changes than rows are fine where no other row was touched by them.
             for table, stages in staged.items():
                 more = changed.of(table).total - self.done[table]
-                if more and not database.archive.count_touched(table, stages):
+                if more and not database.archive.count_touched(table, stages, marks[table]):
                     explained += more
             return explained
         digests = {table: database.archive.digest_others(table, staged[table]) for table in others}

@@ -13,6 +13,22 @@ START = 5_000
 _FASTEST = 2.0
 
 
+class Pace(Struct, frozen=True):
+    """How the batches follow each other. `rows` is how many rows of the reach one may have, None
+    where it adapts to `hold`, how many seconds one may take.
+
+    `pause` is between them; `limit` is how many seconds new ones may begin, `batches` how many.
+    `even_if_changed`: rows go by their keys alone, whatever became of them.
+    """
+
+    rows: int | None = None
+    hold: float = 0.25
+    pause: float = 0.0
+    limit: float | None = None
+    batches: int | None = None
+    even_if_changed: bool = False
+
+
 class Size(Struct):
     """How many matched rows the next batch tries to take.
 
@@ -44,12 +60,15 @@ class Size(Struct):
 
 class Progress(Struct, frozen=True):
     """How far it is: `batches` were committed, which took `done` of the `total` rows that were
-    chosen."""
+    chosen, or groups of them, and touched `rows` in all. In the end `left` of the chosen rows are
+    still there: they no longer matched."""
 
     batches: int
     done: int
     total: int
     rows: int = 0
+    left: int = 0
+    what: str = "row"
 
 
 class Stopwatch:

@@ -134,12 +134,10 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
     )
 
 
-def make_batch_preview(
-    database: Database, request: Request, reach: Reach, shown: Preview
-) -> Preview:
+def make_batch_preview(database: Database, limits: Guards, reach: Reach, shown: Preview) -> Preview:
     """What blocks a batch of the rows that were `shown`, and nothing that only a person wants to
     see."""
-    guards = Guards(no_rollback=request.guards.no_rollback)
+    guards = Guards(no_rollback=limits.no_rollback)
     return replace(
         shown,
         reach=reach,

@@ -25,6 +25,10 @@ _NOT_READ_BACK = {
 _ESCAPED = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 # Sequences that belong to a column, and those that its default calls, with the last number that
 # they gave.
+# The number of the command within its transaction that wrote a row.
+_COMMAND: sa.ColumnElement[int] = sa.cast(
+    sa.cast(sa.literal_column("cmin"), sa.Text), sa.BigInteger
+)
 _SEQUENCES = """
 SELECT a.attname, format('%I.%I', n.nspname, s.relname), q.seqincrement,
   COALESCE(pg_sequence_last_value(s.oid), q.seqstart - q.seqincrement)
@@ -168,13 +172,27 @@ class PostgresqlArchive(SqlArchive):
             int(count) for count in self._gate.run(Words(*parts, "SELECT", ", ".join(counts))).one()
         ]
 
-    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
-        """In a transaction with one snapshot no other one that it sees has a number as high as its
-        own."""
+    def find_last_change(self, table: Table) -> int:
+        """A row knows which of the commands of a transaction wrote it."""
+        command = sa.func.coalesce(sa.func.max(_COMMAND), sa.literal_column("-1"))
+        rows = sa.select(command + sa.literal_column("1")).select_from(
+            self._statements.table(table)
+        )
+        return self._gate.number(rows.where(self._is_own()))
+
+    def count_touched(self, table: Table, stages: Sequence[Stage], since: int) -> int:
         rows = self._statements.count(table).where(*self._statements.is_other(table, stages))
+        return self._gate.number(
+            rows.where(self._is_own(), sa.literal_column(str(int(since))) <= _COMMAND)
+        )
+
+    def _is_own(self) -> sa.ColumnElement[bool]:
+        """Whether a row was written by this transaction. With one snapshot no other one that it
+        sees has a number as high as its own."""
         number = sa.cast(sa.func.txid_current() % sa.literal_column("4294967296"), sa.Text)
         own = sa.func.age(sa.cast(number, Named("xid")))
-        return self._gate.number(rows.where(sa.func.age(sa.literal_column("xmin")) <= own))
+        written: sa.ColumnElement[bool] = sa.func.age(sa.literal_column("xmin")) <= own
+        return written
 
     def advance_counters(self, stages: Sequence[Stage]) -> None:
         """Sequences do not follow values that were given. They are moved forward only, which no

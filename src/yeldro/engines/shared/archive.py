@@ -168,7 +168,10 @@ class SqlArchive(SqlPart, ABC):
     def digest_others(self, table: Table, stages: Sequence[Stage]) -> object:
         return tuple(self._gate.run(self._statements.digest_others(table, stages)).one())
 
-    def count_touched(self, table: Table, stages: Sequence[Stage]) -> int:
+    def find_last_change(self, table: Table) -> int:
+        return 0
+
+    def count_touched(self, table: Table, stages: Sequence[Stage], since: int) -> int:
         """Only asked where the database counts changes by table."""
         raise NotImplementedError
 

@@ -343,6 +343,9 @@ class SqlDatabase(ABC):
     def find_repeated(self, listed: StoredKeys, limit: int) -> tuple[int, list[Row]]:
         return self._find_listed(listed, self.statements.find_repeated(listed), limit)
 
+    def count_found(self, listed: StoredKeys) -> int:
+        return self.gate.number(self.statements.count_found(listed))
+
     def list_misses(self, listed: StoredKeys) -> Iterator[tuple[str, Row]]:
         ordered = self.statements.key_columns(listed, listed.columns)
         for word, rows in (

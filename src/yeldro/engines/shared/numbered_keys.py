@@ -11,6 +11,7 @@ from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table
+from yeldro.core.selection.grouping import Ranking
 from yeldro.engines.shared.part import SqlPart
 from yeldro.engines.shared.statements import MATCHED, Words
 
@@ -35,6 +36,19 @@ class SqlNumberedKeys(SqlPart):
         cells = [clause.c[name] for name in key]
         return self._number(keys.table, key, cells, self._statements.has_identity(keys))
 
+    def find_members(self, ranking: Ranking) -> StoredKeys:
+        members = self._make(ranking.table, ranking.table.identity)
+        self._database.ranking.number_groups(ranking, members)
+        return members
+
+    def number_groups(
+        self, ranking: Ranking, key: Sequence[str], after: int
+    ) -> tuple[StoredKeys, int]:
+        numbered = self._make(ranking.table, key)
+        groups = self._database.ranking.number_groups(ranking, numbered, after)
+        self._index_all(numbered)
+        return numbered, groups
+
     def number_staged(self, stage: Stage) -> tuple[StoredKeys, int]:
         staged = self._statements.staged(stage)
         return self._number(stage.table, stage.key, [staged.c[name] for name in stage.key])
@@ -49,10 +63,14 @@ class SqlNumberedKeys(SqlPart):
         numbered = self._make(table, key)
         rows = sa.select(*cells, sa.func.row_number().over(order_by=cells)).where(*wanted)
         found = self._database.fill(numbered, self._statements.fill_plain(numbered, rows))
-        names = [f"c{place}" for place in range(len(key))]
+        self._index_all(numbered)
+        return numbered, found
+
+    def _index_all(self, numbered: StoredKeys) -> None:
+        """By what a range is found, and by what a row is."""
+        names = [f"c{place}" for place in range(len(numbered.columns))]
         for end, columns in (("number", ["round"]), ("key", names)):
             self._gate.run(self._index(numbered, end, ", ".join(columns)))
-        return numbered, found
 
     def _index(self, numbered: StoredKeys, end: str, columns: str) -> Words:
         name = sa.table(f"{numbered.name}_by_{end}")
@@ -77,7 +95,7 @@ class SqlNumberedKeys(SqlPart):
     def find_key(self, numbered: StoredKeys, number: int) -> Row:
         rows = sa.select(*self._statements.key_columns(numbered, numbered.columns))
         found = rows.where(self._statements.key_table(numbered).c.round == _write(number))
-        return tuple(self._gate.run(found).one())
+        return tuple(self._gate.run(found.order_by(*found.selected_columns)).first() or ())
 
     def remember(self) -> None:
         self._gate.made.clear()

@@ -8,6 +8,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_queries import ArchiveQueries
+from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Schema
 from yeldro.engines.shared.archive_statements import StageStatements
@@ -26,6 +27,9 @@ class Owner(Protocol):
 
     @property
     def statements(self) -> StageStatements: ...
+
+    @property
+    def ranking(self) -> RankingQueries: ...
 
     @property
     def archive(self) -> ArchiveQueries: ...

@@ -478,6 +478,21 @@ class SqlRanking(SqlPart, ABC):
     ) -> sa.ColumnElement[bool]:
         return sa.and_(*(rows.c[name] == ranked.c[name] for name in _cells(ranking)))
 
+    def number_groups(self, ranking: Ranking, into: StoredKeys, after: int = 0) -> int:
+        ranked, clause = self._clause(ranking), self._statements.table(ranking.table)
+        names = ranking.table.identity
+        start: sa.ColumnElement[int] = sa.literal_column(str(int(after)))
+        number = sa.func.dense_rank().over(order_by=ranked.c.grp) + start
+        if set(into.columns) <= set(names):
+            cells = [ranked.c[f"c{names.index(name)}"] for name in into.columns]
+            rows = sa.select(*cells, number).select_from(ranked)
+        else:
+            both = ranked.join(clause, self._is_own_row(ranking, ranked))
+            cells = [clause.c[name] for name in into.columns]
+            rows = sa.select(*cells, number).select_from(both)
+        self._database.fill(into, self._statements.fill_plain(into, rows))
+        return self.count_groups(ranking)[0]
+
     # The rows that go, and those that stay
 
     def pair(self, ranking: Ranking, into: StoredKeys) -> int:

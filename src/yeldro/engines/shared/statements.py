@@ -411,6 +411,10 @@ class Statements:
     def count_dangling(self, reference: Reference, keys: KeySet) -> Rows:
         return self.count_present(keys).where(self.lacks_parent(reference))
 
+    def count_found(self, listed: StoredKeys) -> Rows:
+        cells = [self.table(listed.table).c[name] for name in listed.columns]
+        return self.count(listed.table).where(self.is_in(cells, listed, listed.columns))
+
     def find_missing(self, listed: StoredKeys) -> Rows:
         names = listed.columns
         clause = self.table(listed.table)

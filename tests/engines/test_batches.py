@@ -1,0 +1,197 @@
+"""Runs in batches while others are at work, and when something goes wrong."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import threading
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Yeldro
+from tests.servers import Server
+from yeldro.core.run.batching import Size
+from yeldro.store.batch_file import BatchFile
+
+TABLES = [
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), depth INTEGER)",
+    "CREATE TABLE gates (id INTEGER PRIMARY KEY, weir_id INTEGER NOT NULL, "
+    "FOREIGN KEY (weir_id) REFERENCES weirs (id) ON DELETE CASCADE)",
+    "CREATE INDEX gates_weir ON gates (weir_id)",
+    *[f"INSERT INTO weirs VALUES ({n}, 'weir {n}', {n % 2})" for n in range(1, 13)],
+    *[f"INSERT INTO gates VALUES ({n}, {(n + 1) // 2})" for n in range(1, 25)],
+]
+# Three rows of the reach for each weir, so that a batch takes two weirs.
+LINE = ["delete", "weirs", "--where", "depth >= 0", "--all-rows", "--batch", "6", "--yes"]
+
+
+def ids(server: Server, table: str = "weirs") -> list[int]:
+    return [int(row[0]) for row in server.query(f"SELECT id FROM {table} ORDER BY id")]
+
+
+def stop_after(yeldro: Yeldro, server: Server, batches: int) -> None:
+    server.run(TABLES)
+    stopped = yeldro(*LINE, "--batches", str(batches))
+    assert stopped.status == 0, stopped.err
+    assert f"Stopped after {batches} batch" in stopped.out
+    assert "yeldro resume" in stopped.out
+    assert ids(server) == list(range(2 * batches + 1, 13))
+
+
+def test_a_row_that_no_longer_matches_is_left_and_counted(yeldro: Yeldro, server: Server) -> None:
+    stop_after(yeldro, server, 2)
+    server.run(["UPDATE weirs SET depth = -1 WHERE id IN (7, 12)"])
+    ended = yeldro("resume", "last", "--yes")
+    assert (ended.status, ids(server)) == (0, [7, 12]), ended.err
+    assert "2 chosen rows did not match any more" in ended.out
+    assert ids(server, "gates") == [13, 14, 23, 24]
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert ids(server) == list(range(1, 13))
+    assert yeldro("resume", "last", "--yes").status == 3
+
+
+def test_the_keys_alone_count_where_that_is_asked_for(yeldro: Yeldro, server: Server) -> None:
+    stop_after(yeldro, server, 2)
+    server.run(["UPDATE weirs SET depth = -1 WHERE id IN (7, 12)"])
+    server.run(["INSERT INTO weirs VALUES (0, 'new', 1), (99, 'new', 1)"])
+    assert yeldro("resume", "last", "--yes", "--even-if-changed").status == 0
+    assert ids(server) == [0, 99]
+
+
+@pytest.mark.parametrize(
+    ("where", "says"),
+    [
+        ("id NOT IN (SELECT max(id) FROM weirs)", "looks at rows of weirs"),
+        ("EXISTS (SELECT 1 FROM gates WHERE weir_id = weirs.id)", "looks at rows of gates"),
+        ("depth = 1", ""),
+    ],
+)
+def test_a_condition_on_what_goes_is_not_asked_twice(
+    yeldro: Yeldro, server: Server, where: str, says: str
+) -> None:
+    server.run(TABLES)
+    words = ["delete", "weirs", "--where", where, "--all-rows", "--yes", "--batch", "6"]
+    ended = yeldro(*words)
+    assert (ended.status, says in ended.err) == (2 if says else 0, True), ended.err
+    assert says == "" or len(ids(server)) == 12
+    if says:
+        assert yeldro(*words, "--even-if-changed").status == 0
+    assert len(ids(server)) < 12
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["--rehearse", "--all-rows"], "excludes --rehearse"),
+        (["--yes", "--archive-table", "kept", "--all-rows"], "--archive-table"),
+        (["--yes", "--all-rows", "--batch", "some"], "neither a number"),
+        (["--yes", "--all-rows", "--until", "25:00"], "no time of day"),
+        (["--yes", "--all-rows", "--for", "soon"], "no duration"),
+    ],
+)
+def test_what_does_not_go_with_batches(
+    yeldro: Yeldro, server: Server, words: list[str], says: str
+) -> None:
+    server.run(TABLES)
+    ended = yeldro("delete", "weirs", "--batch", "6", *words)
+    assert (ended.status, says in ended.err) == (2, True), ended.err
+    assert len(ids(server)) == 12
+
+
+def test_nobody_waits_who_can_be_waited_for(yeldro: Yeldro, server: Server) -> None:
+    """Somebody holds rows for longer than a batch waits for them, and lets go of them."""
+    server.run(TABLES)
+    with server.connect() as other:
+        begin = "BEGIN IMMEDIATE" if server.engine == "sqlite" else "BEGIN"
+        other.cursor().execute(begin)
+        other.cursor().execute("UPDATE weirs SET name = 'held' WHERE id = 12")
+        ending = threading.Timer(1.6, other.commit)
+        if server.engine == "sqlite":  # its connections stay in their thread
+            ending = threading.Timer(0, lambda: None)
+        ending.start()
+        ended = yeldro(*LINE, "--wait", "1")
+        ending.join()
+    if server.engine == "sqlite":
+        assert (ended.status, len(ids(server))) == (5, 12)
+        return
+    assert (ended.status, ids(server)) == (0, []), ended.err
+
+
+def test_a_batch_that_a_trigger_refuses_is_undone_and_those_before_it_stay(
+    yeldro: Yeldro, server: Server
+) -> None:
+    server.run([*TABLES, *REFUSING[server.engine]])
+    ended = yeldro(*LINE)
+    assert ended.status != 0
+    assert "Stopped after 3 batches: 6 of 12 chosen rows are done" in ended.out
+    assert ids(server) == list(range(7, 13))
+    server.run([f"DROP TRIGGER hold{' ON weirs' if server.engine == 'postgresql' else ''}"])
+    assert yeldro("resume", "last", "--yes").status == 0
+    assert (ids(server), ids(server, "gates")) == ([], [])
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert (ids(server), ids(server, "gates")) == (list(range(1, 13)), list(range(1, 25)))
+
+
+REFUSING = {
+    "sqlite": [
+        "CREATE TRIGGER hold BEFORE DELETE ON weirs WHEN OLD.id = 8 "
+        "BEGIN SELECT RAISE(ABORT, 'held'); END"
+    ],
+    "postgresql": [
+        "CREATE FUNCTION held() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN "
+        "IF OLD.id = 8 THEN RAISE 'held'; END IF; RETURN OLD; END $$",
+        "CREATE TRIGGER hold BEFORE DELETE ON weirs FOR EACH ROW EXECUTE FUNCTION held()",
+    ],
+    "mariadb": [
+        "CREATE TRIGGER hold BEFORE DELETE ON weirs FOR EACH ROW "
+        "IF OLD.id = 8 THEN SIGNAL SQLSTATE '45000'; END IF"
+    ],
+}
+
+
+SLOW = """
+import sys, time
+from yeldro.usecases import batch_keeper
+from yeldro.cli.command_line import run_command_line
+work = getattr(batch_keeper.BatchKeeper, sys.argv[1])
+def die(self, *arguments):
+    if self.batch == int(sys.argv[2]) and sys.argv[3] == "before":
+        import os; os._exit(9)
+    work(self, *arguments)
+    if self.batch == int(sys.argv[2]):
+        import os; os._exit(9)
+setattr(batch_keeper.BatchKeeper, sys.argv[1], die)
+sys.exit(run_command_line(sys.argv[4:]))
+"""
+
+
+@pytest.mark.parametrize("when", ["before", "after"])
+@pytest.mark.parametrize("step", ["keep", "commit_batch", "batch_committed"])
+def test_a_run_that_died_goes_on_with_exactly_what_is_left(
+    yeldro: Yeldro, server: Server, tmp_path: Path, step: str, when: str
+) -> None:
+    server.run(TABLES)
+    words = [sys.executable, "-c", SLOW, step, "2", when, *LINE]
+    died = subprocess.run(words, cwd=tmp_path, env=dict(os.environ), capture_output=True)
+    assert died.returncode == 9, died.stderr
+    assert len(ids(server)) in (8, 10)
+    shown = yeldro("history", "last")
+    assert "stopped" in shown.out, shown
+    ended = yeldro("resume", "last", "--yes")
+    assert (ended.status, ids(server), ids(server, "gates")) == (0, [], []), ended.err
+    (record,) = tmp_path.glob("yeldro-runs/*/batches.jsonl")
+    done = BatchFile(record).committed()
+    assert [(one["first"], one["last"]) for one in done] == [(n, n + 1) for n in range(1, 13, 2)]
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert (ids(server), ids(server, "gates")) == (list(range(1, 13)), list(range(1, 25)))
+
+
+@pytest.mark.parametrize(
+    ("seconds", "rows"), [(1.0, 250), (0.5, 500), (0.25, 1000), (0.125, 2000), (0.01, 2000)]
+)
+def test_a_size_adapts_to_the_time_that_a_batch_may_take(seconds: float, rows: int) -> None:
+    size = Size(1000, 1.0, hold=0.25)
+    size.learn(1000, 1000, seconds)
+    assert size.rows == rows
