@@ -10,6 +10,7 @@ from collections.abc import Callable
 
 from tools import (
     bench_archive,
+    bench_batches,
     bench_duplicates,
     bench_large,
     bench_shapes,
@@ -27,6 +28,7 @@ BENCHES: dict[str, tuple[Callable[..., bool], int]] = {
     "duplicates": (bench_duplicates.bench_duplicates, bench_duplicates.ROWS),
     "catalogue": (bench_tree.bench_catalogue, 0),
     "shapes": (bench_shapes.bench_shapes, bench_shapes.ROWS),
+    "batches": (bench_batches.bench_batches, bench_batches.ROWS),
     "large": (bench_large.bench_large, bench_large.LARGE),
 }
 # Takes an hour, so it is named.

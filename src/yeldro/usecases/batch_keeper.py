@@ -58,7 +58,7 @@ class BatchKeeper(Keeper):
         )
         self.database.begin(Mode.READ)
         try:
-            rows = self.database.count_present(chosen)
+            rows = self.database.numbered.count(chosen)
             portion = Portion(1, chosen.table, tuple(key), rows, tuple(key))
             writer.begin([portion], self.database.archive.find_form, {})
             (copied,) = self.database.archive.extract([Piece(portion, chosen)], writer)

@@ -147,7 +147,8 @@ class Keeper:
             self._record = self._begin(self.keeping)
         if self.keeping.archive:
             start = time.monotonic()
-            self._archive(self._record, found.reach, len(self._kept))
+            step = len(self._kept)
+            self._archive(self._record, found.reach, step, later=step > 1)
             self._seconds["archive"] = round(
                 self._seconds.get("archive", 0) + time.monotonic() - start, 3
             )
@@ -209,13 +210,15 @@ class Keeper:
             "cautions": list(dict.fromkeys(messages)),
         }
 
-    def _archive(self, record: RunRecord, reach: Reach, step: int) -> None:
+    def _archive(self, record: RunRecord, reach: Reach, step: int, *, later: bool = False) -> None:
         if not self._writer:
             self._writer = ArchiveWriter(
                 record.archive, self.database.dialect, self.database.encoding
             )
         writer = self._writer
-        pieces = find_pieces(self.database, reach, self._left_out, step, writer.portions)
+        pieces = find_pieces(
+            self.database, reach, self._left_out, step, writer.portions, later=later
+        )
         copies = self._copies(reach) if self._copies_inside else {}
         total = sum(piece.portion.rows for piece in pieces)
         done = 0

@@ -172,7 +172,11 @@ class Deletion:
         return [*kept, reach.cleared] if reach.cleared and self.in_batches else kept
 
     def find_chosen(self, shown: Preview) -> StoredKeys:
-        return self.database.numbered.only_matched(stored(root_keys(shown.reach)))
+        root = root_keys(shown.reach)
+        rows = next((rows for keys, rows in shown.reach.deleted if keys is root), 0)
+        if rows == shown.reach.matched:
+            return stored(root)  # no row of the table goes because it depends on another
+        return self.database.numbered.only_matched(stored(root))
 
     def number(
         self, chosen: StoredKeys, key: Sequence[str], after: int = 0

@@ -120,11 +120,13 @@ class Source(Protocol):
 
 class Piece(Struct, frozen=True, eq=False):
     """A portion that is yet to be copied, with the key set that names its rows. Other pieces of its
-    table say what the columns `unfilled` were left with."""
+    table say what the columns `unfilled` were left with. `later`: this transaction may have changed
+    what is to be copied."""
 
     portion: Portion
     keys: KeySet
     unfilled: tuple[str, ...] = ()
+    later: bool = False
 
 
 class Stage(Struct, frozen=True, eq=False):

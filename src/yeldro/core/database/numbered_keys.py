@@ -41,12 +41,16 @@ class NumberedKeys(Protocol):
         """Those from one number to another."""
         ...
 
+    def count(self, keys: StoredKeys) -> int:
+        """How many keys a key set holds."""
+        ...
+
     def find_key(self, numbered: StoredKeys, number: int) -> Row:
         """The key that has a number."""
         ...
 
     def remember(self) -> None:
-        """What temporary tables there are by now stays when others are dropped."""
+        """Batches begin: what temporary tables there are by now stays when others are dropped."""
         ...
 
     def drop_others(self) -> None:

@@ -99,10 +99,17 @@ def _count_changes(reach: Reach) -> Counter[Table]:
 
 
 def find_pieces(
-    database: Database, reach: Reach, left_out: LeftOut, step: int = 1, earlier: int = 0
+    database: Database,
+    reach: Reach,
+    left_out: LeftOut,
+    step: int = 1,
+    earlier: int = 0,
+    *,
+    later: bool = False,
 ) -> list[Piece]:
     """A piece for each table that loses rows, one for each reference that is taken away, and one
     for each table whose rows get new values. They are those of a `step`; there are `earlier` ones.
+    `later`: this transaction has changed rows before.
     """
     pieces: list[Piece] = []
 
@@ -125,7 +132,7 @@ def find_pieces(
             step=step,
             **more,
         )
-        pieces.append(Piece(portion, keys))
+        pieces.append(Piece(portion, keys, later=later))
 
     for keys, rows in reach.deleted:
         if rows:

@@ -49,6 +49,7 @@ from yeldro.errors import DatabaseFailed
 
 if TYPE_CHECKING:
     from yeldro.engines.mariadb.archive import MariadbArchive
+    from yeldro.engines.mariadb.numbered_keys import MariadbNumberedKeys
     from yeldro.engines.mariadb.ranking import MariadbRanking
     from yeldro.engines.shared.replacing import SqlReplacing
 
@@ -157,6 +158,12 @@ class MariadbDatabase(SqlDatabase):
         from yeldro.engines.mariadb.ranking import MariadbRanking
 
         return MariadbRanking(self)
+
+    @cached_property
+    def numbered(self) -> MariadbNumberedKeys:
+        from yeldro.engines.mariadb.numbered_keys import MariadbNumberedKeys
+
+        return MariadbNumberedKeys(self)
 
     @cached_property
     def replacing(self) -> SqlReplacing:

@@ -19,7 +19,7 @@ from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
-from yeldro.core.model.schema import Column, Reference, ReferentialAction, Table, TableName
+from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table, TableName
 from yeldro.core.model.values import WrittenFloat
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
@@ -511,7 +511,20 @@ class PostgresqlDatabase(SqlDatabase):
                 index = f"{into.name}_by ON pg_temp.{into.name} ({', '.join(names)})"
                 self.gate.run_text(f"CREATE INDEX IF NOT EXISTS {index}", Kind.PLAIN)
             self.gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
+        if self.in_batches:
+            self._find_span(into)
         return rows
+
+    def _find_span(self, keys: StoredKeys) -> None:
+        """Between which numbers the keys of a batch lie: of a range that is known the planner does
+        not look through the whole table."""
+        first = keys.table.identity[0]
+        is_number = first in keys.table.column_names and len(keys.table.identity) == 1
+        if is_number and keys.table.column(first).family is Family.INTEGER:
+            cell, *_ = self.statements.key_columns(keys, keys.table.identity)
+            ends = tuple(self.gate.run(sa.select(sa.func.min(cell), sa.func.max(cell))).one())
+            if ends[0] is not None:
+                self.statements.spans[keys] = (int(ends[0]), int(ends[1]))
 
     def find_effects(
         self, table: Table, columns: Sequence[str] | None, event: str = "delete"

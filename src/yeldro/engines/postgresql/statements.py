@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -73,6 +73,20 @@ class PostgresqlStatements(StageStatements):
     the transaction sees one snapshot, and deleting a row that was changed since fails."""
 
     locked: frozenset[Table] = frozenset()
+
+    def __init__(self, key_schema: str | None, adapt: Callable[[Any], Any]) -> None:
+        super().__init__(key_schema, adapt)
+        self.spans: dict[KeySet, tuple[int, int]] = {}
+        """Of some key sets: between which numbers their keys lie."""
+
+    def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
+        inside = super().is_in(columns, keys, names)
+        span = self.spans.get(keys) if tuple(names) == keys.table.identity else None
+        if span is None:
+            return inside
+        low: sa.ColumnElement[int] = sa.literal_column(str(span[0]))
+        high: sa.ColumnElement[int] = sa.literal_column(str(span[1]))
+        return sa.and_(inside, columns[0].between(low, high))
 
     def column(self, table: Table, name: str) -> sa.ColumnClause[Any]:
         found = table.column(name) if name in table.column_names else None

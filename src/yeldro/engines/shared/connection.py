@@ -72,6 +72,9 @@ class SqlDatabase(ABC):
     _keys_put = 0
     """How many keys the last statement put into a key set."""
 
+    in_batches = False
+    """Whether rows are looked for a few at a time."""
+
     _counts_key_rows = False
     """Whether rows that go into key tables are among those that `_count_written` counts."""
 

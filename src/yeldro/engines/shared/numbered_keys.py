@@ -46,7 +46,7 @@ class SqlNumberedKeys(SqlPart):
     ) -> tuple[StoredKeys, int]:
         numbered = self._make(ranking.table, key)
         groups = self._database.ranking.number_groups(ranking, numbered, after)
-        self._index_all(numbered)
+        self._index_numbers(numbered)
         return numbered, groups
 
     def number_staged(self, stage: Stage) -> tuple[StoredKeys, int]:
@@ -60,17 +60,26 @@ class SqlNumberedKeys(SqlPart):
         cells: Sequence[sa.ColumnElement[Any]],
         *wanted: sa.ColumnElement[bool],
     ) -> tuple[StoredKeys, int]:
-        numbered = self._make(table, key)
+        numbered = StoredKeys(table, tuple(key), self._names.of(table))
+        self._make_numbered(numbered)
         rows = sa.select(*cells, sa.func.row_number().over(order_by=cells)).where(*wanted)
         found = self._database.fill(numbered, self._statements.fill_plain(numbered, rows))
-        self._index_all(numbered)
+        if not self._numbers_are_keys:
+            self._index_numbers(numbered)
+        if any(one.child is table for one in self._database.schema.acting):
+            # Some rows may depend on others of them.
+            names = [f"c{place}" for place in range(len(key))]
+            self._gate.run(self._index(numbered, "key", ", ".join(names)))
         return numbered, found
 
-    def _index_all(self, numbered: StoredKeys) -> None:
-        """By what a range is found, and by what a row is."""
-        names = [f"c{place}" for place in range(len(numbered.columns))]
-        for end, columns in (("number", ["round"]), ("key", names)):
-            self._gate.run(self._index(numbered, end, ", ".join(columns)))
+    _numbers_are_keys = False
+    """Whether an engine can make a key table whose primary key is the number."""
+
+    def _make_numbered(self, numbered: StoredKeys) -> None:
+        self._database.create_key_table(numbered, unique=False)
+
+    def _index_numbers(self, numbered: StoredKeys) -> None:
+        self._gate.run(self._index(numbered, "number", "round"))
 
     def _index(self, numbered: StoredKeys, end: str, columns: str) -> Words:
         name = sa.table(f"{numbered.name}_by_{end}")
@@ -79,7 +88,7 @@ class SqlNumberedKeys(SqlPart):
 
     def _make(self, table: Table, key: Sequence[str]) -> StoredKeys:
         keys = StoredKeys(table, tuple(key), self._names.of(table))
-        self._database.create_key_table(keys, unique=False)
+        self._database.create_key_table(keys, unique=set(table.identity) <= set(key))
         return keys
 
     def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
@@ -92,6 +101,11 @@ class SqlNumberedKeys(SqlPart):
         self._database.fill(keys, self._statements.fill_plain(keys, rows))
         return keys
 
+    def count(self, keys: StoredKeys) -> int:
+        return self._gate.number(
+            sa.select(sa.func.count()).select_from(self._statements.key_table(keys))
+        )
+
     def find_key(self, numbered: StoredKeys, number: int) -> Row:
         rows = sa.select(*self._statements.key_columns(numbered, numbered.columns))
         found = rows.where(self._statements.key_table(numbered).c.round == _write(number))
@@ -99,6 +113,7 @@ class SqlNumberedKeys(SqlPart):
 
     def remember(self) -> None:
         self._gate.made.clear()
+        self._database.in_batches = True
 
     def drop_others(self) -> None:
         for name in self._gate.made:

@@ -24,6 +24,7 @@ class Owner(Protocol):
     gate: Gate
     names: Names
     mode: Mode | None
+    in_batches: bool
 
     @property
     def statements(self) -> StageStatements: ...

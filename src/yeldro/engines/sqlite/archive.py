@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import ELSEWHERE, Form, Piece, Portion, Sink, Source, Stage
+from yeldro.core.database.archive_format import ELSEWHERE, Form, Piece, Sink, Source, Stage
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.key_set import DependentRows, StoredKeys
 from yeldro.core.model.schema import Column, Reference
@@ -40,7 +40,7 @@ class SqliteArchive(SqlArchive):
         """
         # What this transaction has changed is not in the file yet, so the second connection cannot
         # see it.
-        later = any(_comes_later(piece.portion) for piece in pieces)
+        later = any(piece.later for piece in pieces)
         with closing(
             sqlite3.connect(
                 ":memory:" if later else self._database.uri, uri=True, isolation_level=None
@@ -194,11 +194,11 @@ class SqliteArchive(SqlArchive):
                 len(portion.changed),
                 other,
                 reader,
-                later=_comes_later(portion),
+                later=piece.later,
             )
         query = self._gate.writer.write(rows)
         self._gate.note(f"INSERT INTO {target} {query}")
-        done = self._copy(query, len(columns), target, reader, later=_comes_later(portion))
+        done = self._copy(query, len(columns), target, reader, later=piece.later)
         sink.tick(done)
         return done
 
@@ -293,8 +293,3 @@ def _cells(keys: StoredKeys) -> list[str]:
 
 def _quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
-
-
-def _comes_later(portion: Portion) -> bool:
-    """Whether earlier steps of the run may have changed what is to be copied."""
-    return portion.step > 1

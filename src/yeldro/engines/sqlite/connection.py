@@ -248,9 +248,7 @@ class SqliteDatabase(SqlDatabase):
 
     def define_key_table(self, keys: StoredKeys, *, unique: bool) -> str:
         table = keys.table
-        definitions = [
-            f"c{place}{self._definition(table, name)}" for place, name in enumerate(keys.columns)
-        ]
+        definitions = self.define_key_columns(keys)
         new = [f"n{place}{self._definition(table, name)}" for place, name in enumerate(keys.new)]
         whole_number = unique and self.is_whole_number(keys)
         if whole_number:
@@ -263,6 +261,13 @@ class SqliteDatabase(SqlDatabase):
             f"CREATE TEMP TABLE {keys.name} "
             f"({columns}){' WITHOUT ROWID' if unique and not whole_number else ''}"
         )
+
+    def define_key_columns(self, keys: StoredKeys) -> list[str]:
+        """The columns of the identity with their types."""
+        return [
+            f"c{place}{self._definition(keys.table, name)}"
+            for place, name in enumerate(keys.columns)
+        ]
 
     def is_whole_number(self, keys: KeySet) -> bool:
         """Whether the identity is the row number, under its own name or as INTEGER PRIMARY KEY:

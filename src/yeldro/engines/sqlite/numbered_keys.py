@@ -7,10 +7,19 @@ import sqlalchemy as sa
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.engines.shared.numbered_keys import SqlNumberedKeys
 from yeldro.engines.shared.statements import Words
+from yeldro.engines.sqlite.part import SqliteOwner
 
 
 class SqliteNumberedKeys(SqlNumberedKeys):
     """The part of a connection."""
+
+    _database: SqliteOwner
+    _numbers_are_keys = True
+
+    def _make_numbered(self, numbered: StoredKeys) -> None:
+        columns = self._database.define_key_columns(numbered)
+        made = f"round INTEGER PRIMARY KEY, {', '.join(columns)}"
+        self._gate.make(numbered.name, f"CREATE TEMP TABLE {numbered.name} ({made})")
 
     def _index(self, numbered: StoredKeys, end: str, columns: str) -> Words:
         """An index is where its table is, and only it is named with the place."""

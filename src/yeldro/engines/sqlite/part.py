@@ -27,6 +27,10 @@ class SqliteOwner(Owner, Protocol):
         """The statement that makes a key table."""
         ...
 
+    def define_key_columns(self, keys: StoredKeys) -> list[str]:
+        """Its columns, with their types."""
+        ...
+
     def is_whole_number(self, keys: KeySet) -> bool:
         """Whether the identity is the row number."""
         ...

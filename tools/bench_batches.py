@@ -1,0 +1,115 @@
+"""A run in batches against one DELETE of the same rows, committed: half of two million rows, in the
+order of their keys, by a condition that no index knows."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from contextlib import closing
+from pathlib import Path
+from statistics import median
+
+import sqlalchemy as sa
+from tests.servers import Server
+
+from tools.bench_tree import SERIES, Stopwatch, _Clock, engines
+from tools.figures import Figure, Figures
+from yeldro.core.reach.request import Request
+from yeldro.core.run.batching import Pace, Progress
+from yeldro.core.selection.selection import Asked
+from yeldro.store.batch_file import BATCHES, BatchFile
+from yeldro.store.run_record import Keeping
+from yeldro.usecases.batches import run_in_batches
+from yeldro.usecases.run import Manner
+from yeldro.usecases.steps import Deletion
+
+ROWS = 2_000_000
+_WHERE = "half = 1"
+BARS = {"sqlite": 1.8, "postgresql": 2.0, "mariadb": 2.7}
+
+
+class _Answers(Stopwatch):
+    def begin_batches(self) -> None:
+        pass
+
+    def batch_done(self, progress: Progress) -> None:
+        self.progress = progress
+
+    def wants_to_stop(self) -> bool:
+        return False
+
+    def committing(self) -> None:
+        pass
+
+
+def _build(server: Server, rows: int) -> None:
+    server.clear()
+    server.run(
+        ["CREATE TABLE marks (id INTEGER PRIMARY KEY, half INT, place VARCHAR(60), note INT)"]
+    )
+    place = "'gauge at bend ' || n" if server.engine != "mariadb" else "CONCAT('gauge at bend ', n)"
+    server.run(
+        [
+            f"INSERT INTO marks SELECT n, n % 2, {place}, n % 100 FROM "
+            f"{SERIES[server.engine].format(rows)} AS s",
+            {"postgresql": "VACUUM ANALYZE marks", "mariadb": "ANALYZE TABLE marks"}.get(
+                server.engine, "ANALYZE"
+            ),
+        ]
+    )
+    if server.engine == "sqlite":
+        server.query("PRAGMA journal_mode = WAL")
+
+
+def _by_hand(server: Server) -> float:
+    with closing(server.connect()) as connection:
+        cursor = connection.cursor()
+        if server.engine == "sqlite":
+            cursor.execute("PRAGMA synchronous = FULL")
+        start = time.perf_counter()
+        cursor.execute(f"DELETE FROM marks WHERE {_WHERE}")
+        connection.commit()
+        return time.perf_counter() - start
+
+
+def _ours(server: Server, pace: Pace, clock: _Clock) -> tuple[float, list[float]]:
+    """How long the run took, and each batch."""
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    keeping = Keeping(Path(tempfile.mkdtemp()), archive=False, facts=facts)
+    sa.event.listen(sa.Engine, "before_cursor_execute", clock.before)
+    sa.event.listen(sa.Engine, "after_cursor_execute", clock.after)
+    with closing(server.open(wait=60)) as database:
+        start = time.perf_counter()
+        job = Deletion(database, Request(Asked("marks", where=(_WHERE,)), sample=0))
+        result = run_in_batches(database, job, pace, Manner(ask_first=False), _Answers(), keeping)
+        taken = time.perf_counter() - start
+    sa.event.remove(sa.Engine, "before_cursor_execute", clock.before)
+    sa.event.remove(sa.Engine, "after_cursor_execute", clock.after)
+    if result.outcome.label != "committed":
+        raise SystemExit(f"the run did not end well: {result.reason}")
+    lines = BatchFile(keeping.folder / result.run / BATCHES).committed()
+    return taken, [one["seconds"] for one in lines]
+
+
+def bench_batches(figures: Figures, rows: int = ROWS) -> bool:
+    """All engines; returns whether every bar was met."""
+    met = True
+    for server in engines():
+        hand, mine, longest, last, clocks = [], [], [], [], []
+        for _ in range(3):
+            _build(server, rows)
+            hand.append(_by_hand(server))
+            _build(server, rows)
+            clocks.append(_Clock())
+            taken, batches = _ours(server, Pace(10_000), clocks[-1])
+            mine.append(taken)
+            longest.append(max(batches))
+            last.append(batches[-1] / median(batches))
+        others = {"one DELETE": (hand, BARS[server.engine])}
+        spent = [one.spent for one in clocks]
+        met &= figures.compare("batches of 10,000", server.engine, mine, others, spent)
+        figure = Figure("batches, the longest", server.engine, median(longest), 0.3, "second")
+        met &= figures.add(figure)
+        figure = Figure("batches, the last one", server.engine, median(last), 1.5, "the median one")
+        met &= figures.add(figure)
+    return met
