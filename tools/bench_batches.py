@@ -15,31 +15,16 @@ from tests.servers import Server
 from tools.bench_tree import SERIES, Stopwatch, _Clock, engines
 from tools.figures import Figure, Figures
 from yeldro.core.reach.request import Request
-from yeldro.core.run.batching import Pace, Progress
+from yeldro.core.run.batching import Pace
 from yeldro.core.selection.selection import Asked
 from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_record import Keeping
-from yeldro.usecases.batches import run_in_batches
-from yeldro.usecases.run import Manner
+from yeldro.usecases.run import Manner, run
 from yeldro.usecases.steps import Deletion
 
 ROWS = 2_000_000
 _WHERE = "half = 1"
 BARS = {"sqlite": 1.8, "postgresql": 2.0, "mariadb": 2.7}
-
-
-class _Answers(Stopwatch):
-    def begin_batches(self) -> None:
-        pass
-
-    def batch_done(self, progress: Progress) -> None:
-        self.progress = progress
-
-    def wants_to_stop(self) -> bool:
-        return False
-
-    def committing(self) -> None:
-        pass
 
 
 def _build(server: Server, rows: int) -> None:
@@ -81,7 +66,8 @@ def _ours(server: Server, pace: Pace, clock: _Clock) -> tuple[float, list[float]
     with closing(server.open(wait=60)) as database:
         start = time.perf_counter()
         job = Deletion(database, Request(Asked("marks", where=(_WHERE,)), sample=0))
-        result = run_in_batches(database, job, pace, Manner(ask_first=False), _Answers(), keeping)
+        manner = Manner(ask_first=False, pace=pace)
+        result = run(database, [job], manner, Stopwatch(), keeping)
         taken = time.perf_counter() - start
     sa.event.remove(sa.Engine, "before_cursor_execute", clock.before)
     sa.event.remove(sa.Engine, "after_cursor_execute", clock.after)

@@ -24,6 +24,7 @@ from tests.servers import ENGINES, Server, served
 from tools.figures import Figure, Figures
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
+from yeldro.core.run.batching import Progress
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
@@ -134,6 +135,15 @@ class Stopwatch:
     def allow_commit(self, tally: Tally) -> bool:
         self.taken = time.perf_counter() - self.start
         self.rows = sum(line.deleted for line in tally.lines)
+        return False
+
+    def begin_batches(self) -> None:
+        pass
+
+    def batch_done(self, progress: Progress) -> None:
+        self.progress = progress
+
+    def wants_to_stop(self) -> bool:
         return False
 
     def copying(self, rows: int, total: int) -> None:

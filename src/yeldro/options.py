@@ -50,6 +50,7 @@ class Kind(Enum):
     SHARE = "a number from 0 to 100"
     EXPECT = "a count or a range"
     SAMPLE = "a whole number or all"
+    SIZE = "a whole number from 1 or auto"
     RULES = "a rule, or rules by table"
     CHOICE = "one of some words"
     FILL = "a flag, or the word blank"
@@ -598,6 +599,19 @@ class SaveOptions(Options):
     )
 
 
+class SizeOptions(Options):
+    """Whether it is done in many transactions."""
+
+    batch: str | None = option(
+        Kind.SIZE,
+        Group.BATCHES,
+        "N|auto",
+        "Commit after N rows, all in all; auto adapts.",
+        kept=True,
+        says="It goes in batches of {} rows, each committed by itself.",
+    )
+
+
 class MapOptions(SelectionOptions, DependentOptions, CallOptions):
     """yeldro map"""
 
@@ -632,14 +646,12 @@ class ColumnsOptions(EmptyingOptions, ChosenOptions):
     )
 
 
-class SizeOptions(Options):
-    batch: str | None = option(
-        Kind.TEXT,
-        Group.BATCHES,
-        "N|auto",
-        "Commit after N rows, all in all; auto adapts.",
-        typed=True,
-    )
+class DeletionStepOptions(RowsOptions, SizeOptions):
+    """Of a step that deletes rows."""
+
+
+class ClearingStepOptions(ColumnsOptions, SizeOptions):
+    """Of a step that removes what rows hold."""
 
 
 class PaceOptions(Options):
@@ -678,7 +690,7 @@ class BatchOptions(SizeOptions, PaceOptions):
     """In many transactions."""
 
 
-class ClearOptions(ColumnsOptions, ChangingOptions, BatchOptions):
+class ClearOptions(ClearingStepOptions, ChangingOptions, PaceOptions):
     """yeldro clear"""
 
 
@@ -712,7 +724,7 @@ class PreviewOptions(CsvOptions, RowsOptions):
     )
 
 
-class DeletionOptions(RowsOptions, ChangingOptions, BatchOptions):
+class DeletionOptions(DeletionStepOptions, ChangingOptions, PaceOptions):
     """yeldro delete"""
 
 
@@ -730,7 +742,11 @@ class DuplicatesOptions(CsvOptions, GroupsOptions):
     )
 
 
-class DedupeOptions(GroupsOptions, ChangingOptions, BatchOptions):
+class GroupsStepOptions(GroupsOptions, SizeOptions):
+    """Of a step that removes duplicates."""
+
+
+class DedupeOptions(GroupsStepOptions, ChangingOptions, PaceOptions):
     """yeldro dedupe"""
 
     decisions: str | None = option(
@@ -754,7 +770,7 @@ class StepOptions(Options):
     )
 
 
-class RunOptions(StepOptions, ChangingOptions):
+class RunOptions(StepOptions, ChangingOptions, PaceOptions):
     """yeldro run"""
 
     explain: bool = option(

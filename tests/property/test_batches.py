@@ -16,33 +16,20 @@ from tests.property.worlds import Case, cases
 from tests.servers import Server
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
-from yeldro.core.run.batching import Pace, Progress
+from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.selection.selection import Asked
 from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping
-from yeldro.usecases.batches import run_in_batches
 from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner
+from yeldro.usecases.run import run as run_steps
 from yeldro.usecases.steps import Deletion
 
 __all__ = ["records", "server"]
 
 
-class Steady(Yes):
-    """Lets every batch go on."""
-
-    def begin_batches(self) -> None:
-        self.seen: list[Progress] = []
-
-    def batch_done(self, progress: Progress) -> None:
-        self.seen.append(progress)
-
-    def wants_to_stop(self) -> bool:
-        return False
-
-
-def run(server: Server, case: Case, pace: Pace, manner: Manner, keeping: Keeping) -> RunResult:
+def run(server: Server, case: Case, manner: Manner, keeping: Keeping) -> RunResult:
     """The first batches, or the next ones, over a new connection."""
     key = case.world.keys[case.table]
     matched = [case.world.rows[case.table][place] for place in case.matched]
@@ -53,10 +40,10 @@ def run(server: Server, case: Case, pace: Pace, manner: Manner, keeping: Keeping
         request = Request(asked, read_rules(rules, database.schema), sample=0)
         job = Deletion(database, request)
         if not any(keeping.folder.iterdir()):
-            return run_in_batches(database, job, pace, manner, Steady(), keeping)
+            return run_steps(database, [job], manner, Yes(), keeping)
         record = find_record(keeping.folder, "last")
         check_resumable(database, record)
-        return ResumedRun(database, job, pace, manner, Steady(), record).run()
+        return ResumedRun(database, job, manner, Yes(), record).run()
 
 
 @given(data=st.data())
@@ -65,12 +52,13 @@ def test_batches_end_where_one_transaction_ends(
 ) -> None:
     case: Case = data.draw(cases(server.engine, dressed=True))
     model = expect(case.world, case.table, case.matched, case.rules)
-    manner = Manner(ask_first=data.draw(st.booleans()))
+    ask = data.draw(st.booleans())
     pace = Pace(data.draw(st.integers(1, 8)), batches=data.draw(st.sampled_from([None, 1, 2])))
+    manner = Manner(ask_first=ask, pace=pace)
     facts = {"kind": "delete", "asked": "", "address": ""}
     keeping = Keeping(Path(tempfile.mkdtemp(dir=records)), facts=facts)
     make(server, case.world)
-    while (result := run(server, case, pace, manner, keeping)).progress and not result.status:
+    while (result := run(server, case, manner, keeping)).progress and not result.status:
         assert result.progress.batches > 0
         if result.outcome is Outcome.COMMITTED:
             break

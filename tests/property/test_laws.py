@@ -19,6 +19,7 @@ from yeldro.core.database.abilities import Mode
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.restore.plan import RestorePlan
+from yeldro.core.run.batching import Progress
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
@@ -56,6 +57,15 @@ class Yes:
 
     def committing(self) -> None:
         pass
+
+    def begin_batches(self) -> None:
+        self.seen: list[Progress] = []
+
+    def batch_done(self, progress: Progress) -> None:
+        self.seen.append(progress)
+
+    def wants_to_stop(self) -> bool:
+        return False
 
 
 @pytest.fixture(scope="module", params=ENGINES)

@@ -22,7 +22,7 @@ from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.reach.request import Request
 from yeldro.core.selection.guards import Guards
 from yeldro.options import CallOptions, GroupsOptions
-from yeldro.usecases.steps import Clearing, Deletion, Job, Merging
+from yeldro.usecases.steps import BatchJob, Clearing, Deletion, Merging
 
 
 class ChosenSteps(Struct, frozen=True):
@@ -52,10 +52,10 @@ def open_for(
     return opened(place, mode, options.wait, options.allow_function)
 
 
-def make_jobs(database: Database, chosen: ChosenSteps) -> list[Job]:
+def make_jobs(database: Database, chosen: ChosenSteps) -> list[BatchJob]:
     """The steps as jobs on a database. UsageError with all that does not fit it."""
 
-    def make(step: Step) -> Job:
+    def make(step: Step) -> BatchJob:
         match read_step(database, chosen, step):
             case ClearRequest() as asked:
                 return Clearing(database, asked, step.name, step.seal)

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import TypeVar
 
+from msgspec.structs import replace
+
 from yeldro.cli.pace import read_pace
 from yeldro.cli.person import Person
 from yeldro.cli.request import (
@@ -18,7 +20,6 @@ from yeldro.cli.run_command import Command, run_command
 from yeldro.cli.saving import check_seal, save_cleanup
 from yeldro.core.database.connection import Database
 from yeldro.core.reach.request import Request
-from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import RunResult
 from yeldro.core.selection.selection import read_selection
 from yeldro.errors import UsageError
@@ -47,7 +48,7 @@ def _run_rows(
     make: Callable[[Database, AnyRequest], BatchJob],
 ) -> int:
     check_seal(options)
-    pace = read_pace(options, datetime.now().astimezone())
+    pace = read_pace(options, options.batch, datetime.now().astimezone())
 
     def work(
         database: Database, manner: running.Manner, person: Person, keeping: Keeping
@@ -56,25 +57,10 @@ def _run_rows(
         if options.save:
             selection = read_selection(request.asked, database.schema, database.dialect)
             save_cleanup(options, selection, database)
-        return _run_job(database, make(database, request), pace, manner, person, keeping)
+        job = make(database, request)
+        return running.run(database, [job], replace(manner, pace=pace), person, keeping)
 
     return run_command(Command(name, options, make_line(name, options)), work)
-
-
-def _run_job(
-    database: Database,
-    job: BatchJob,
-    pace: Pace | None,
-    manner: running.Manner,
-    person: Person,
-    keeping: Keeping,
-) -> RunResult:
-    """In one transaction, or in many."""
-    if not pace:
-        return running.run(database, [job], manner, person, keeping)
-    from yeldro.usecases.batches import run_in_batches
-
-    return run_in_batches(database, job, pace, manner, person, keeping)
 
 
 def run_dedupe(options: DedupeOptions) -> int:
@@ -85,7 +71,7 @@ def run_dedupe(options: DedupeOptions) -> int:
             f"yeldro duplicates {options.table} shows what there is.",
         )
     check_seal(options)
-    pace = read_pace(options, datetime.now().astimezone())
+    pace = read_pace(options, options.batch, datetime.now().astimezone())
 
     def work(
         database: Database, manner: running.Manner, person: Person, keeping: Keeping
@@ -93,6 +79,7 @@ def run_dedupe(options: DedupeOptions) -> int:
         request = read_duplicates_request(database, options, no_rollback=options.no_rollback)
         if options.save:
             save_cleanup(options, request.grouping.selection, database)
-        return _run_job(database, Merging(database, request), pace, manner, person, keeping)
+        job = Merging(database, request)
+        return running.run(database, [job], replace(manner, pace=pace), person, keeping)
 
     return run_command(Command("dedupe", options, make_line("dedupe", options)), work)

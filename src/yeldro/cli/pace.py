@@ -3,36 +3,45 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
+from yeldro.core.cleanup.cleanup import Step
 from yeldro.core.run.batching import Pace
 from yeldro.errors import UsageError
-from yeldro.options import BatchOptions, PaceOptions, options_of
+from yeldro.options import PaceOptions, RunOptions, options_of
 
 _UNITS = {"s": 1, "m": 60, "h": 3600}
 
 
-def read_pace(options: BatchOptions, now: datetime) -> Pace | None:
-    """None where all goes in one transaction. UsageError for what is said of batches then."""
-    if options.batch is None:
+def read_pace(options: PaceOptions, size: str | None, now: datetime) -> Pace | None:
+    """`size` is what was said of a batch; None where all goes in one transaction. UsageError for
+    what is said of batches then."""
+    if size is None:
         for one in options_of(PaceOptions):
             if getattr(options, one.name) != one.default:
                 raise UsageError(f"{one.flag} goes with --batch.")
         return None
-    return make_pace(options, _read_size(options.batch), now)
-
-
-def make_pace(options: PaceOptions, rows: int | None, now: datetime) -> Pace:
-    """`rows` is how many rows of the reach a batch may have, None where that adapts."""
     limits = [_read_duration(options.lasting), _read_time(options.until, now)]
     return Pace(
-        rows,
+        _read_size(size),
         options.hold,
         options.pause,
         min((limit for limit in limits if limit is not None), default=None),
         options.batches,
         options.even_if_changed,
     )
+
+
+def read_step_pace(options: RunOptions, steps: Sequence[Step]) -> Pace | None:
+    """That of a step of a file. UsageError where it would share a transaction with others."""
+    sizes = [step.options["batch"] for step in steps if "batch" in step.options]
+    if sizes and len(steps) > 1:
+        raise UsageError(
+            "A step in batches cannot share a transaction with others.",
+            "Run the steps one at a time, with --step.",
+        )
+    return read_pace(options, str(sizes[0]) if sizes else None, datetime.now().astimezone())
 
 
 def _read_size(text: str) -> int | None:

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
+from pathlib import Path
+
+from msgspec.structs import replace
 
 from yeldro.cli.asked_line import read_line
+from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
 from yeldro.cli.connect import opened
 from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.pace import read_pace
@@ -19,12 +23,14 @@ from yeldro.cli.request import (
 )
 from yeldro.cli.run_command import make_way_back, tell
 from yeldro.cli.screen import Screen
+from yeldro.cli.steps import choose_steps, read_values
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.run.batching import Pace
 from yeldro.errors import Refused, UsageError
-from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions, ResumeOptions
+from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions, ResumeOptions, RunOptions
 from yeldro.report.history import render_progress
+from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.find_records import find_record_in
 from yeldro.store.run_record import RunRecord
 from yeldro.usecases.resume import ResumedRun, check_resumable
@@ -49,26 +55,32 @@ def resume_run(options: ResumeOptions) -> int:
             screen.show(render_progress(record))
         job = _make_job(database, asked, no_rollback=options.no_rollback)
         pace = _make_pace(options, asked)
-        manner = Manner(ask_first=asks, recount=asked.recount)
-        result = ResumedRun(database, job, pace, manner, person, record).run()
+        manner = Manner(ask_first=asks, recount=asked.recount, pace=pace)
+        result = ResumedRun(database, job, manner, person, record).run()
     back = "" if asked.no_archive else make_way_back(asked, place, result)
     onward = make_way_back(asked, place, result, "resume")
     tell(screen, "resume", result, back, person, onward)
     return result.status
 
 
-Asked = DeletionOptions | ClearOptions | DedupeOptions
+Asked = DeletionOptions | ClearOptions | DedupeOptions | RunOptions
 
 
 def _read_asked(record: RunRecord) -> Asked:
     name, asked = read_line(record.facts["asked"])
     if not isinstance(asked, Asked):
         raise Refused(f"yeldro {name} does not go in batches.")
+    if isinstance(asked, RunOptions):
+        # The days that it meant then, and not what they would be today.
+        values = record.facts.get("parameters", {})
+        return asked.but(parameters=tuple(f"{name}={value}" for name, value in values.items()))
     return asked
 
 
 def _make_job(database: Database, asked: Asked, *, no_rollback: bool) -> BatchJob:
     """What was asked for, without the list of keys: these are in the record."""
+    if isinstance(asked, RunOptions):
+        return _make_step(database, asked, no_rollback=no_rollback)
     if isinstance(asked, DedupeOptions):
         return Merging(database, read_duplicates_request(database, asked, no_rollback=no_rollback))
     known = {"keys": (), "keys_from": None, "by": None, "all_rows": True}
@@ -78,12 +90,38 @@ def _make_job(database: Database, asked: Asked, *, no_rollback: bool) -> BatchJo
     return Deletion(database, read_request(database, asked.but(**known), no_rollback=no_rollback))
 
 
+def _make_step(database: Database, asked: RunOptions, *, no_rollback: bool) -> BatchJob:
+    """The step of a file, as the file is now: rows that it no longer matches are left."""
+    chosen = _find_step(asked)
+    (job,) = make_jobs(database, replace(chosen, no_rollback=no_rollback))
+    job.seal = None  # it was sealed with the rows that are gone by now
+    return job
+
+
+def _find_step(asked: RunOptions) -> ChosenSteps:
+    path = Path(asked.cleanup)
+    cleanup = load_cleanup(path)
+    steps = choose_steps(cleanup, asked.step)
+    if len(steps) != 1:
+        raise Refused(f"{path} has {len(steps)} steps now, of which one went in batches.")
+    return ChosenSteps(path, cleanup, steps, read_values(cleanup, steps, asked.parameters, None))
+
+
+def _find_size(asked: Asked) -> str | None:
+    if isinstance(asked, RunOptions):
+        size = _find_step(asked).steps[0].options.get("batch")
+        return None if size is None else str(size)
+    return asked.batch
+
+
 def _make_pace(options: ResumeOptions, asked: Asked) -> Pace:
     """As it was asked for once, but for what is said now. Limits of that time do not count."""
-    same = {name: getattr(asked, name) for name in ("batch", "hold", "pause", "even_if_changed")}
+    same = {name: getattr(asked, name) for name in ("hold", "pause", "even_if_changed")}
+    same["batch"] = _find_size(asked)
     new = {name: getattr(options, name) for name in same}
     usual = ResumeOptions()
     changed = {name: value for name, value in new.items() if value != getattr(usual, name)}
-    found = read_pace(options.but(**{**same, **changed}), datetime.now().astimezone())
+    told = options.but(**{**same, **changed})
+    found = read_pace(told, told.batch or "auto", datetime.now().astimezone())
     assert found
     return found

@@ -236,6 +236,13 @@ def make_run(kind: str, result: RunResult) -> Document:
             }
             for step in result.steps
         ]
+    if result.progress:
+        document["batches"] = {
+            "done": result.progress.batches,
+            "taken": result.progress.done,
+            "chosen": result.progress.total,
+            "left": result.progress.left,
+        }
     if result.preview and result.preview.duplicates:
         document["collisions"] = make_collisions(result.preview)
     if kind == "restore":

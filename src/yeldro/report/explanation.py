@@ -63,6 +63,11 @@ def render_explanation(cleanup: Cleanup) -> Iterator[Text]:
         "It is one transaction: all counts are compared, and unless each is right nothing is "
         "changed."
     )
+    if any("batch" in step.options for step in cleanup.steps):
+        yield _line(
+            "A step in batches runs alone: each of them is one transaction, and those that are "
+            "done stay."
+        )
 
 
 def _show_database(name: str) -> str:

@@ -15,6 +15,7 @@ from yeldro.report.cells import cut
 from yeldro.report.grids import render_grid
 from yeldro.report.json_text import Document
 from yeldro.report.spreadsheet import render_line
+from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_facts import PartFacts, RunFacts
 from yeldro.store.run_record import RunRecord
 
@@ -56,10 +57,17 @@ def _describe(record: RunRecord) -> dict[str, Any]:
         "database": facts["database"],
         "by": facts["by"],
         "outcome": record.outcome,
-        "rows": sum(part["rows"] for part in facts["reach"]) if _may_last(record) else 0,
+        "rows": _count_rows(record),
         "restored": record.restored or None,
         "archive_bytes": record.size,
     }
+
+
+def _count_rows(record: RunRecord) -> int:
+    """How many rows it touched, as far as it has come."""
+    if "batches" in record.facts:
+        return sum(one["rows"] for one in BatchFile(record.folder / BATCHES).committed())
+    return sum(part["rows"] for part in record.facts["reach"]) if _may_last(record) else 0
 
 
 def _may_last(record: RunRecord) -> bool:
@@ -92,12 +100,16 @@ def render_history(records: Sequence[RunRecord], folder: Path) -> Iterator[Rende
 
 
 def render_progress(record: RunRecord) -> Iterator[RenderableType]:
-    """How far a run in batches has come."""
-    facts = record.facts["batches"]
-    done, taken, total = facts.get("done", 0), facts.get("taken", 0), facts["total"]
+    """How far a run in batches has come, before it goes on."""
     yield Text(f"{record.name}: {record.facts['asked']}", style="bold")
-    yield Text(f"  done  {count(done, 'batch')}, {taken:,} of {total:,} chosen rows")
-    yield Text(f"  left  {total - taken:,}\n")
+    yield Text(f"  done  {_describe_batches(record)}\n")
+
+
+def _describe_batches(record: RunRecord) -> str:
+    done = BatchFile(record.folder / BATCHES).committed()
+    facts, taken = record.facts["batches"], done[-1]["last"] if done else 0
+    chosen = count(facts["total"], f"chosen {facts['what']}")
+    return f"{count(len(done), 'batch')}, {taken:,} of {chosen}"
 
 
 def _cells(record: RunRecord) -> list[object]:
@@ -164,6 +176,7 @@ def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
     yield "began", facts["began"]
     yield "ended", facts["ended"] or ""
     yield "reason", facts["reason"]
+    yield "batches", _describe_batches(record) if "batches" in facts else ""
     yield "archive", f"{record.archive} ({_size(record.size)})" if record.size else "none"
     yield "left out", ", ".join(facts["left_out"])
     yield "copied to", facts["archive_table"] or ""

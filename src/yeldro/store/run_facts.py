@@ -74,12 +74,13 @@ class Restoration(TypedDict):
 
 
 class PaceFacts(TypedDict):
-    """Of a run in batches: how many rows of the reach one may have, how many rows were chosen, and
-    in the end how many batches were done, which took how many of them, and how many are left
-    because they had changed."""
+    """Of a run in batches: how many rows of the reach one may have, how many of `what` were chosen,
+    rows or groups, and in the end how many batches were done, which took how many of them, and how
+    many are left because they had changed."""
 
     size: int | str
     total: int
+    what: str
     done: NotRequired[int]
     taken: NotRequired[int]
     left: NotRequired[int]

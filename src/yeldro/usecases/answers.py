@@ -39,9 +39,7 @@ class Answers(Protocol):
         raised."""
         ...
 
-
-class BatchAnswers(Answers, Protocol):
-    """The same, of a run in batches."""
+    # Of a run in batches
 
     def begin_batches(self) -> None:
         """From here on a first interrupt lets the batch finish that is under way, and a second one

@@ -25,7 +25,7 @@ from yeldro.core.selection.selection import Selection
 from yeldro.errors import Conflict, Interrupted, Refused, UsageError, YeldroError
 from yeldro.store.run_facts import PaceFacts
 from yeldro.store.run_record import Keeping
-from yeldro.usecases.answers import BatchAnswers
+from yeldro.usecases.answers import Answers
 from yeldro.usecases.batch_keeper import BatchKeeper
 from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare
@@ -41,15 +41,15 @@ _TRIES, _PAUSE = 5, 0.2
 def run_in_batches(
     database: Database,
     job: BatchJob,
-    pace: Pace,
     manner: Manner,
-    answers: BatchAnswers,
+    answers: Answers,
     keeping: Keeping | None,
+    limits: Guards | None = None,
     compare: Compare = lambda _, __: Difference(),
 ) -> RunResult:
     """What is committed stays, however it ends, and what is not is untouched."""
     check_batches(job.selection, manner, keeping)
-    one = BatchRun(database, job, pace, manner, answers, keeping, compare)
+    one = BatchRun(database, job, manner, answers, keeping, limits, compare)
     return one.run()
 
 
@@ -73,17 +73,16 @@ class BatchRun(Run):
         self,
         database: Database,
         job: BatchJob,
-        pace: Pace,
         manner: Manner,
-        answers: BatchAnswers,
+        answers: Answers,
         keeping: Keeping | None,
+        limits: Guards | None = None,
         compare: Compare = lambda _, __: Difference(),
     ) -> None:
-        super().__init__(database, [job], manner, answers, keeping, Guards(), compare)
+        super().__init__(database, [job], manner, answers, keeping, limits or Guards(), compare)
         self.job = job
-        job.in_batches, job.by_keys = True, pace.even_if_changed
-        self.pace = pace
-        self.batch_answers = answers
+        self.pace = manner.pace or Pace()
+        job.in_batches, job.by_keys = True, self.pace.even_if_changed
         self.batch_keeper = BatchKeeper(
             database, keeping, [job.selection.table], lambda *_: None, self.life
         )
@@ -91,7 +90,7 @@ class BatchRun(Run):
         self.tally: Tally | None = None
         self.known: dict[Table, int] = {}
         self.progress = Progress(0, 0, 0, what=job.chosen)
-        self.watch = Stopwatch(pace.limit)
+        self.watch = Stopwatch(self.pace.limit)
         self._now = 0
 
     def run(self) -> RunResult:
@@ -121,7 +120,7 @@ class BatchRun(Run):
         self.progress = replace(self.progress, total=total)
         self.batch_keeper.listen()
         size = self.pace.rows or "auto"
-        self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total))
+        self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total, what=self.job.chosen))
         self.batch_keeper.keep_keys(chosen, key)
         return self.take_all(shown, numbered)
 
@@ -129,7 +128,7 @@ class BatchRun(Run):
         """One batch after the other, until nothing is left or something stops them."""
         self.life.begun = True
         self.database.numbered.remember()
-        self.batch_answers.begin_batches()
+        self.answers.begin_batches()
         rows = self.pace.rows or START
         share = shown.reach.rows / max(1, shown.reach.matched)
         size = Size(rows, share, None if self.pace.rows else self.pace.hold)
@@ -142,7 +141,7 @@ class BatchRun(Run):
 
     def _find_pause(self) -> str:
         """Why no other batch begins, "" where one does."""
-        if self.batch_answers.wants_to_stop():
+        if self.answers.wants_to_stop():
             raise Interrupted("Interrupted between two batches.")
         if self.pace.batches is not None and self._now >= self.pace.batches:
             return f"{count(self._now, 'batch')} {'was' if self._now == 1 else 'were'} asked for."
@@ -234,7 +233,7 @@ class BatchRun(Run):
             },
             tally,
         )
-        self.batch_answers.committing()
+        self.answers.committing()
         self.database.commit()
         self.batch_keeper.batch_committed()
         self._now += 1
@@ -245,7 +244,7 @@ class BatchRun(Run):
             done=self.progress.done + wanted,
             rows=self.progress.rows + found.reach.rows,
         )
-        self.batch_answers.batch_done(self.progress)
+        self.answers.batch_done(self.progress)
 
     def _add(self, tally: Tally) -> None:
         self.known.update({line.table: line.after for line in tally.lines})

@@ -5,13 +5,12 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from yeldro.core.database.connection import Database
-from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.errors import Refused
 from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_facts import read_tally
 from yeldro.store.run_record import IN_DOUBT, RUNNING, Keeping, RunRecord
-from yeldro.usecases.answers import BatchAnswers
+from yeldro.usecases.answers import Answers
 from yeldro.usecases.batches import BatchRun
 from yeldro.usecases.run import Manner
 from yeldro.usecases.settle import numbered_keys, settle
@@ -42,9 +41,8 @@ class ResumedRun(BatchRun):
         self,
         database: Database,
         job: BatchJob,
-        pace: Pace,
         manner: Manner,
-        answers: BatchAnswers,
+        answers: Answers,
         record: RunRecord,
     ) -> None:
         keeping = Keeping(
@@ -52,7 +50,7 @@ class ResumedRun(BatchRun):
             bool(record.facts["archive"]),
             left_out=tuple(record.facts["left_out"]),
         )
-        super().__init__(database, job, pace, manner, answers, keeping)
+        super().__init__(database, job, manner, answers, keeping)
         self.record = record
 
     def go(self) -> RunResult:

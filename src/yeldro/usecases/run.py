@@ -14,6 +14,7 @@ from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.model.plural import count
 from yeldro.core.reach.reach import Reach
 from yeldro.core.reach.request import Request
+from yeldro.core.run.batching import Pace
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.outcome import RunResult, StepAccount
@@ -33,7 +34,7 @@ from yeldro.usecases.answers import Answers
 from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
-from yeldro.usecases.steps import Clearing, Deletion, Job, Merging
+from yeldro.usecases.steps import BatchJob, Clearing, Deletion, Job, Merging
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking
 from yeldro.words.tell import tell, voice_of
 
@@ -42,13 +43,14 @@ AGAIN = "Preview again."
 
 class Manner(Struct, frozen=True):
     """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to
-    ask; `recount` counts again what the database proves.
+    ask; `recount` counts again what the database proves; with a `pace` it goes in batches.
     """
 
     rehearse: bool = False
     ask_first: bool = True
     ask_last: bool = False
     recount: bool = False
+    pace: Pace | None = None
 
 
 def delete(
@@ -90,7 +92,7 @@ def dedupe(
 
 def run(
     database: Database,
-    jobs: Sequence[Job],
+    jobs: Sequence[BatchJob],
     manner: Manner,
     answers: Answers,
     keeping: Keeping | None = None,
@@ -104,6 +106,10 @@ def run(
     shown by then are asked for again. Sealed steps must all find what was sealed before the first
     change, and nothing else in their turn; `compare` tells what is different.
     """
+    if manner.pace:
+        from yeldro.usecases.batches import run_in_batches
+
+        return run_in_batches(database, jobs[0], manner, answers, keeping, limits, compare)
     if any(job.selection.truncate for job in jobs) and not database.abilities.rolls_back_truncate:
         if manner.rehearse or manner.ask_last:
             raise Refused(

@@ -19,6 +19,7 @@ from yeldro.core.cleanup.kinds import (
     PARAMS,
     SAMPLE,
     SHARE,
+    SIZE,
     STEPS,
     STRICT,
     TABLE,
@@ -45,6 +46,7 @@ _OF_OPTIONS = {
     OptionKind.SHARE: SHARE,
     OptionKind.EXPECT: EXPECT,
     OptionKind.SAMPLE: SAMPLE,
+    OptionKind.SIZE: SIZE,
 }
 # Lists whose texts are not free.
 _LISTS = {"ignore": IGNORE, "keep": KEEP, "strict": STRICT}

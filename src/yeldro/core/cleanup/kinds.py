@@ -148,6 +148,11 @@ SAMPLE = _plain(
     {"anyOf": [{"type": "integer", "minimum": 0}, {"const": "all"}]},
     lambda value: is_whole(value, 0) or value == "all",
 )
+SIZE = _plain(
+    'a whole number from 1 or "auto"',
+    {"anyOf": [{"type": "integer", "minimum": 1}, {"const": "auto"}]},
+    lambda value: is_whole(value, 1) or value == "auto",
+)
 LIST = _texts("a text or a list of texts")
 IGNORE = _some_of(_either([*Ignored]), [*Ignored])
 KEEP = _texts(

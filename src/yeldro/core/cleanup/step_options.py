@@ -7,15 +7,27 @@ from typing import Any
 
 from yeldro.core.cleanup.cleanup import Step, as_list
 from yeldro.core.duplicates.request import split_list
-from yeldro.options import ColumnsOptions, GroupsOptions, Kind, Option, RowsOptions, keys_of
+from yeldro.options import (
+    ClearingStepOptions,
+    ColumnsOptions,
+    DeletionStepOptions,
+    GroupsOptions,
+    GroupsStepOptions,
+    Kind,
+    Option,
+    RowsOptions,
+    keys_of,
+)
 
 AnyOptions = RowsOptions | GroupsOptions | ColumnsOptions
 # The options that say what a step does, by its verb.
 VERBS: Mapping[str, type[AnyOptions]] = {
-    "delete": RowsOptions,
-    "dedupe": GroupsOptions,
-    "clear": ColumnsOptions,
+    "delete": DeletionStepOptions,
+    "dedupe": GroupsStepOptions,
+    "clear": ClearingStepOptions,
 }
+# Those of a look at the same have them, too.
+_LOOKS = {"delete": RowsOptions, "dedupe": GroupsOptions, "clear": ColumnsOptions}
 
 
 def read_options(step: Step, strict: Sequence[str], **more: Any) -> AnyOptions:
@@ -34,7 +46,7 @@ def read_options(step: Step, strict: Sequence[str], **more: Any) -> AnyOptions:
 
 def find_verb(options: AnyOptions) -> str:
     """What a step does that asks for the same."""
-    return next(verb for verb, kind in VERBS.items() if isinstance(options, kind))
+    return next(verb for verb, kind in _LOOKS.items() if isinstance(options, kind))
 
 
 def write_options(options: AnyOptions) -> dict[str, Any]:
@@ -42,7 +54,7 @@ def write_options(options: AnyOptions) -> dict[str, Any]:
     keys = keys_of(VERBS[find_verb(options)])
     written = {}
     for key, one in keys.items():
-        value = getattr(options, one.name)
+        value = getattr(options, one.name, one.default)
         if value not in (one.default, ""):
             written[key] = _to_file(one, value)
     return written
@@ -61,7 +73,7 @@ def _from_file(one: Option, value: Any) -> Any:
             )
         case Kind.FILL:
             return {True: one.alone, False: None}.get(value, value)
-        case Kind.EXPECT | Kind.SAMPLE:
+        case Kind.EXPECT | Kind.SAMPLE | Kind.SIZE:
             return str(value)
         case _:
             return value
@@ -78,7 +90,7 @@ def _to_file(one: Option, value: Any) -> Any:
             return split_list(value)
         case Kind.NAMES:
             return [part.strip() for text in value for part in text.split(",")]
-        case Kind.EXPECT | Kind.SAMPLE if str(value).isdigit():
+        case Kind.EXPECT | Kind.SAMPLE | Kind.SIZE if str(value).isdigit():
             return int(value)
         case Kind.TEXTS:
             return value[0] if len(value) == 1 else list(value)
