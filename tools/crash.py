@@ -19,7 +19,9 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder, served(engine, Path(folder)) as server:
             crashes = Crashes(server, Path(folder), seed)
             for number in range(kills):
-                crashes.kill(("delete", "clear", "dedupe", "run", "run", "restore")[number % 6])
+                kinds = ("delete", "clear", "dedupe", "run", "batches", "restore", "batches")
+                kind = kinds[number % len(kinds)]
+                crashes.kill_batches() if kind == "batches" else crashes.kill(kind)
         told = ", ".join(f"{what} {count}" for what, count in sorted(crashes.told.items()))
         sys.stdout.write(
             f"{engine}: {kills} kills (seed {seed}), history said: {told}; nothing lost\n"

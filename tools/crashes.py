@@ -87,19 +87,24 @@ class Crashes:
             "run": ["run", "steps.toml", *place],
             "clear": ["clear", "weirs", "--where", "id < 5", "--columns", "name", *place],
             "restore": ["restore", "last", *place],
+            # One weir with what depends on it in each.
+            "batches": ["delete", "weirs", "--where", "id < 5", *rules, "--batch", "14", *place],
+            "resume": ["resume", "last", *place],
         }
         (folder / "steps.toml").write_text(STEPS)
         # What a command imports is imported here, so that a killed one is killed at its work.
-        for name in ("restore", "history", "delete", "clear", "dedupe", "run"):
+        for name in ("restore", "history", "delete", "clear", "dedupe", "run", "resume"):
             import_module(f"yeldro.cli.commands.{name}")
         import_module("yeldro.usecases.restore")
         import_module("yeldro.cli.run_cleanup")
+        import_module("yeldro.cli.resume")
+        import_module("yeldro.usecases.batches")
         server.open().close()
         # Once through all, to learn how many calls they make.
         self.calls: dict[str, int] = {}
-        for name in ("delete", "restore", "dedupe", "restore", "run", "restore", "clear"):
+        works = ("delete", "dedupe", "run", "batches", "clear")
+        for name in (name for work in works for name in (work, "restore")):
             self.calls[name] = self.run(name, -1)
-        assert self.run("restore", -1)
         assert self.image() == self.start
         shutil.rmtree(folder / "yeldro-runs")
 
@@ -184,6 +189,31 @@ class Crashes:
             assert self.run("restore", -1), where
         assert self.image() == self.start, where
         shutil.rmtree(records, ignore_errors=True)
+
+    def kill_batches(self) -> None:
+        """Kill a run in batches, and go on with it, and kill that, until it is done."""
+        command, outcome = "batches", "none"
+        while outcome in ("none", "stopped", "rolled-back"):
+            last = (
+                0 if self.random.random() < 0.25 else self.random.randint(1, self.calls["batches"])
+            )
+            self.run(command, last)
+            where = f"{self.server.engine} {command} killed at call {last}"
+            found = self.image()
+            assert [self.server.query(query) for query in DANGLING] == [[(0,)], [(0,)]], where
+            weirs, gates = (len(self.start[name]) - len(found[name]) for name in NAMES[:2])
+            assert (weirs <= 4, gates) == (True, 4 * weirs), where
+            outcome = self.history()[0]
+            self.told[f"{command}: {outcome}"] += 1
+            for name in NAMES:
+                changed = {row[0] for row in {*self.start[name]} - {*found[name]}}
+                assert changed <= self.archived(self.folder / "yeldro-runs", name), where
+            assert (outcome in ("none", "rolled-back")) == (weirs == 0), (where, outcome)
+            command = "resume" if outcome == "stopped" else "batches"
+        assert (outcome, weirs) == ("committed", 4), where
+        assert self.run("restore", -1), where
+        assert self.image() == self.start, where
+        shutil.rmtree(self.folder / "yeldro-runs")
 
     def archived(self, records: Path, name: str) -> set[int]:
         found: set[int] = set()

@@ -15,3 +15,5 @@ def test_a_killed_command_loses_nothing(server: Server, tmp_path: Path) -> None:
         for _ in range(4):
             crashes.kill(kind)
     assert sum(crashes.told.values()) == 20
+    crashes.kill_batches()
+    assert crashes.told["resume: committed"] + crashes.told["batches: committed"] == 1
