@@ -19,6 +19,7 @@ from tests.property.test_laws import records as records
 from tests.property.test_laws import server as server
 from tests.servers import Server, rows
 from yeldro.core.clearing.request import ClearRequest, Emptiness
+from yeldro.core.run.batching import Pace
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import UsageError
 from yeldro.store.run_record import Keeping
@@ -106,7 +107,8 @@ def test_clearing_ends_where_an_update_ends(
     request = ClearRequest(Asked("locks", where=(where,), all_rows=True), columns=columns, to=to)
     database = server.open()
     try:
-        result = running.clear(database, request, running.Manner(), Yes(), keeping)
+        manner = running.Manner(pace=data.draw(st.sampled_from([None, Pace(1), Pace(2)])))
+        result = running.clear(database, request, manner, Yes(), keeping)
     except UsageError:
         assert failed or to is Emptiness.BLANK or after == before, "the engine had no objection"
         event("refused by the schema")

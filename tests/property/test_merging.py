@@ -18,6 +18,7 @@ from tests.property.test_laws import server as server
 from tests.servers import Server
 from yeldro.core.duplicates.request import DuplicatesRequest, Filling, Nulls, read_duplicates
 from yeldro.core.reach.rules import Rule, read_rules
+from yeldro.core.run.batching import Pace
 from yeldro.core.selection.selection import Asked
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
@@ -131,7 +132,8 @@ def test_what_is_left_is_what_the_model_says_and_can_be_taken_back(
     nulls = data.draw(st.sampled_from(list(Nulls)))
     filling = data.draw(st.sampled_from([None, *Filling]))
     drops = data.draw(st.sets(st.sampled_from(["gates", "pins", "tags"])))
-    manner = data.draw(st.sampled_from([running.Manner(), running.Manner(ask_first=False)]))
+    pace = data.draw(st.sampled_from([None, None, Pace(1), Pace(4)]))
+    manner = running.Manner(ask_first=data.draw(st.booleans()), pace=pace)
     groups: dict[Any, list[Any]] = {}
     for row in tables["basins"]:
         shared = tuple(spelled(server, row[name], ignored) for name in same)

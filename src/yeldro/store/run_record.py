@@ -107,13 +107,17 @@ class RunRecord:
             self.write()
             sync(self.folder.parent)
 
-    def reopen(self) -> None:
-        """Go on with a run that was stopped. Until the record says otherwise it is in doubt."""
+    def hold(self) -> None:
+        """Go on with a run that was stopped, and read what it says now. ArchiveFailed where
+        somebody else does."""
         with _translated(self.folder):
             self._journal = open_to_add(self.folder / "run.sql")
-            if fcntl:
-                fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            self.write(outcome=IN_DOUBT, ended=None, reason="")
+            try:
+                if fcntl:
+                    fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                raise ArchiveFailed(f"The run {self.name} is under way.") from None
+        self.facts = read_record(self.folder).facts
 
     def _is_held(self) -> bool:
         path = self.folder / "run.sql"

@@ -25,14 +25,16 @@ from yeldro.store.batch_file import (
     BatchFile,
 )
 from yeldro.store.run_facts import PaceFacts, describe_tally
-from yeldro.store.run_record import RunRecord, now
+from yeldro.store.run_record import IN_DOUBT, RunRecord, now
 from yeldro.usecases.record_keeper import Keeper
 
 
 class BatchKeeper(Keeper):
-    """Keeps a run in batches. `batch` is the number of the one that is under way."""
+    """Keeps a run in batches. `batch` is the number of the last one that was begun, `done` that of
+    the last one that was committed: what is kept of that, and of those before it, stays."""
 
     batch = 0
+    done = 0
 
     def begin_all(self, found: Preview, facts: PaceFacts) -> None:
         """Begin the record, before the first batch."""
@@ -41,10 +43,20 @@ class BatchKeeper(Keeper):
             self._record = self._begin(self.keeping)
             self._record.write(batches=facts)
 
-    def go_on(self, record: RunRecord, batch: int) -> None:
-        """Take up the record of a run of which `batch` was the last one that was committed."""
-        record.reopen()
-        self._record, self.batch = record, batch
+    def take_up(self, record: RunRecord) -> list[BatchFacts]:
+        """Hold the record of a run that was stopped, so that nobody else goes on with it. Returns
+        the batches that were committed."""
+        record.hold()
+        self._record = record
+        done = BatchFile(record.folder / BATCHES).committed()
+        self.batch = self.done = done[-1]["batch"] if done else 0
+        return done
+
+    def go_on(self) -> None:
+        """From here on what becomes of it is open again."""
+        assert self._record
+        record = self._record
+        record.write(outcome=IN_DOUBT, ended=None, reason="")
         if record.facts["archive"] and record.archive.exists():
             dialect, encoding = self.database.dialect, self.database.encoding
             self._writer = ArchiveWriter(record.archive, dialect, encoding, again=True)
@@ -94,18 +106,26 @@ class BatchKeeper(Keeper):
             self._lines.add(BatchFacts(**line))  # type: ignore[typeddict-item]
 
     def batch_committed(self) -> None:
-        self.life.is_final = False
+        self.life.is_final, self.done = False, self.batch
         with suppress(ArchiveFailed):
             self._add(COMMITTED)
 
     def batch_rolled_back(self) -> None:
         """Its rows are where they were, so their copy goes. What may have been committed stays."""
-        if self.life.is_final:
+        if self.life.is_final or self.batch == self.done:
             return
         if self._writer:
-            self._writer.cut_back(self.batch - 1)
+            self._writer.cut_back(self.done)
         if self._lines and any(one["batch"] == self.batch for one in self._lines.read()):
             self._add(ROLLED_BACK)
+
+    def rolled_back(self, reason: str, tally: Tally | None = None) -> str:
+        """Of a run that goes on, what its earlier batches left stays."""
+        return self.name if self.done else super().rolled_back(reason, tally)
+
+    def drop(self) -> None:
+        if not self.done:
+            super().drop()
 
     def end_all(
         self, outcome: Outcome, progress: Progress, tally: Tally | None, reason: str = ""
@@ -133,4 +153,4 @@ class BatchKeeper(Keeper):
                 },
                 seconds=self._seconds,
             )
-        return self._name
+        return self.name

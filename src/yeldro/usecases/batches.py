@@ -291,6 +291,6 @@ class BatchRun(Run):
                 error.message,
                 error.hint,
                 error.status,
-                self.batch_keeper._name,
+                self.batch_keeper.name,
             )
         return self._end_all(outcome, error.message, error.hint, error.status)

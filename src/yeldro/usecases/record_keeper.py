@@ -287,10 +287,11 @@ class Keeper:
         if self._record:
             with suppress(ArchiveFailed):
                 self._record.write(outcome="committed", ended=now())
-        return self._name
+        return self.name
 
     @property
-    def _name(self) -> str:
+    def name(self) -> str:
+        """Of the record, "" where there is none."""
         return self._record.name if self._record else ""
 
     def rolled_back(self, reason: str, tally: Tally | None = None) -> str:
@@ -299,7 +300,7 @@ class Keeper:
         self.database.record(None)
         # It may have been committed: then the copy is all that there is of the rows.
         if self.life.is_final:
-            return self._name
+            return self.name
         self._drop_copies()
         if self._record:
             try:
@@ -311,8 +312,8 @@ class Keeper:
             except ArchiveFailed:
                 # The disk may be full: without an archive, what is left says that nothing was
                 # changed.
-                return self._name
-        return self._name
+                return self.name
+        return self.name
 
     def _drop_copies(self) -> None:
         """Where making a table commits, it outlives the transaction."""

@@ -7,7 +7,6 @@ from msgspec.structs import replace
 from yeldro.core.database.connection import Database
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.errors import Refused
-from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_facts import read_tally
 from yeldro.store.run_record import IN_DOUBT, RUNNING, Keeping, RunRecord
 from yeldro.usecases.answers import Answers
@@ -27,6 +26,8 @@ def check_resumable(database: Database, record: RunRecord) -> None:
         raise Refused(f"The run {record.name} stays in doubt: {reason}.")
     if record.outcome == "committed":
         raise Refused(f"The run {record.name} is done: nothing of it is left.")
+    if record.outcome == "rolled-back":
+        raise Refused(f"Nothing of the run {record.name} was done.", "Run it anew.")
     if record.restored:
         raise Refused(
             f"Rows of the run {record.name} were restored, so it does not go on.",
@@ -54,7 +55,9 @@ class ResumedRun(BatchRun):
         self.record = record
 
     def go(self) -> RunResult:
-        done = BatchFile(self.record.folder / BATCHES).committed()
+        done = self.batch_keeper.take_up(self.record)
+        if self.record.outcome != "stopped":
+            raise Refused(f"The run {self.record.name} was taken up by somebody else meanwhile.")
         with numbered_keys(self.record, self.database) as (numbered, total):
             for one in done:
                 self._add(read_tally(one["tally"], self.database.schema))
@@ -72,7 +75,7 @@ class ResumedRun(BatchRun):
             if ended and not is_empty:
                 return ended
             self.batch_keeper.listen()
-            self.batch_keeper.go_on(self.record, done[-1]["batch"] if done else 0)
+            self.batch_keeper.go_on()
             if by_groups and not is_empty:
                 # Of those that are done only the rows that stay are left, so they are none now.
                 members = self.job.find_chosen(shown)
