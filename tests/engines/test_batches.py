@@ -6,14 +6,22 @@ import os
 import subprocess
 import sys
 import threading
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Yeldro
+from tests.property.test_laws import Yes, take_back
 from tests.servers import Server
-from yeldro.core.run.batching import Size
+from yeldro.core.reach.request import Request
+from yeldro.core.run.batching import Pace, Progress, Size
+from yeldro.core.run.outcome import Outcome
+from yeldro.core.selection.selection import Asked
 from yeldro.store.batch_file import BatchFile
+from yeldro.store.run_record import Keeping
+from yeldro.usecases.run import Manner, run
+from yeldro.usecases.steps import Deletion
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), depth INTEGER)",
@@ -87,8 +95,8 @@ def test_a_condition_on_what_goes_is_not_asked_twice(
         (["--rehearse", "--all-rows"], "excludes --rehearse"),
         (["--yes", "--archive-table", "kept", "--all-rows"], "--archive-table"),
         (["--yes", "--all-rows", "--batch", "some"], "neither a number"),
-        (["--yes", "--all-rows", "--until", "25:00"], "no time of day"),
-        (["--yes", "--all-rows", "--for", "soon"], "no duration"),
+        (["--yes", "--all-rows", "--until", "25:00"], "not a time of day"),
+        (["--yes", "--all-rows", "--for", "soon"], "not a duration"),
     ],
 )
 def test_what_does_not_go_with_batches(
@@ -198,3 +206,62 @@ def test_a_size_adapts_to_the_time_that_a_batch_may_take(seconds: float, rows: i
     size = Size(1000, 1.0, hold=0.25)
     size.learn(1000, 1000, seconds)
     assert size.rows == rows
+
+
+LOCKS = [
+    "CREATE TABLE locks (id INTEGER PRIMARY KEY, up INTEGER, "
+    "FOREIGN KEY (up) REFERENCES locks (id))",
+    "INSERT INTO locks VALUES (1, NULL), (2, NULL), (3, 1), (4, 3)",
+]
+BASINS = [
+    "CREATE TABLE basins (id INTEGER PRIMARY KEY)",
+    "CREATE TABLE pipes (id INTEGER PRIMARY KEY, above INTEGER NOT NULL, below INTEGER NOT NULL, "
+    "FOREIGN KEY (above) REFERENCES basins (id), "
+    "FOREIGN KEY (below) REFERENCES basins (id) ON DELETE CASCADE)",
+    "INSERT INTO basins VALUES (1), (2), (3), (4), (5), (6)",
+    "INSERT INTO pipes VALUES (1, 1, 3)",
+]
+ALL = ["--all-rows", "--batch", "1", "--yes"]
+
+
+def test_chosen_rows_that_hold_others_go_with_them(yeldro: Yeldro, server: Server) -> None:
+    server.run(LOCKS)
+    ended = yeldro("delete", "locks", *ALL)
+    assert (ended.status, ids(server, "locks")) == (0, []), ended.err
+    assert "Committed in 2 batches." in ended.out
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert ids(server, "locks") == [1, 2, 3, 4]
+
+
+def test_a_batch_grows_until_nothing_blocks_it(yeldro: Yeldro, server: Server) -> None:
+    """The first basin is held by a pipe that goes with the third."""
+    server.run(BASINS)
+    ended = yeldro("delete", "basins", *ALL)
+    assert (ended.status, ids(server, "basins"), ids(server, "pipes")) == (0, [], []), ended.err
+    assert "Committed in 3 batches." in ended.out
+    assert yeldro("restore", "last", "--yes").status == 0
+    assert ids(server, "basins") == [1, 2, 3, 4, 5, 6]
+
+
+def test_what_is_undone_touches_no_batch_that_is_done(server: Server, tmp_path: Path) -> None:
+    """Somebody holds a row of the fourth batch while the second one is committed."""
+    hold = "FOREIGN KEY (weir_id) REFERENCES weirs (id)"
+    server.run([*TABLES, f"CREATE TABLE holds (id INTEGER PRIMARY KEY, weir_id INTEGER, {hold})"])
+
+    class Meddling(Yes):
+        def batch_done(self, progress: Progress) -> None:
+            if progress.batches == 2:
+                server.run(["INSERT INTO holds VALUES (1, 8)"])
+
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    keeping = Keeping(tmp_path / "runs", facts=facts)
+    manner = Manner(ask_first=False, pace=Pace(6))
+    with closing(server.open()) as database:
+        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
+        result = run(database, [job], manner, Meddling(), keeping)
+    assert (result.outcome, result.status) == (Outcome.STOPPED, 3)
+    assert result.progress
+    assert result.progress.batches == 3
+    assert ids(server) == list(range(7, 13))
+    take_back(server, keeping)
+    assert ids(server) == list(range(1, 13))

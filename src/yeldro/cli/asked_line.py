@@ -16,7 +16,9 @@ def read_line(line: str) -> tuple[str, Options]:
     """The name of the command, and its options. ArchiveFailed where the line is none of ours."""
     _, name, *words = [*shlex.split(line), "", ""]
     if name not in COMMANDS:
-        raise ArchiveFailed(f"The record says that {line!r} was asked, which is no command.")
+        raise ArchiveFailed(
+            f"The record says that {line!r} was asked, and Yeldro has no such command."
+        )
     words = words[:-2]
     command = import_module(f"yeldro.cli.commands.{name}").command
     try:

@@ -8,7 +8,7 @@ from typing import TypeVar
 
 from msgspec.structs import replace
 
-from yeldro.cli.pace import read_pace
+from yeldro.cli.pace import describe_pace, read_pace
 from yeldro.cli.person import Person
 from yeldro.cli.request import (
     make_line,
@@ -57,7 +57,7 @@ def _run_rows(
         if options.save:
             selection = read_selection(request.asked, database.schema, database.dialect)
             save_cleanup(options, selection, database)
-        job = make(database, request)
+        job, person.how = make(database, request), describe_pace(pace)
         return running.run(database, [job], replace(manner, pace=pace), person, keeping)
 
     return run_command(Command(name, options, make_line(name, options)), work)
@@ -79,7 +79,7 @@ def run_dedupe(options: DedupeOptions) -> int:
         request = read_duplicates_request(database, options, no_rollback=options.no_rollback)
         if options.save:
             save_cleanup(options, request.grouping.selection, database)
-        job = Merging(database, request)
+        job, person.how = Merging(database, request), describe_pace(pace)
         return running.run(database, [job], replace(manner, pace=pace), person, keeping)
 
     return run_command(Command("dedupe", options, make_line("dedupe", options)), work)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from yeldro.core.cleanup.cleanup import Step
+from yeldro.core.model.plural import count
 from yeldro.core.run.batching import Pace
 from yeldro.errors import UsageError
 from yeldro.options import PaceOptions, RunOptions, options_of
@@ -33,6 +34,15 @@ def read_pace(options: PaceOptions, size: str | None, now: datetime) -> Pace | N
     )
 
 
+def describe_pace(pace: Pace | None) -> str:
+    """How the rows go, as a question goes on; "" where it is all at once."""
+    if pace is None:
+        return ""
+    if pace.rows is None:
+        return f", in batches of about {pace.hold:g} seconds"
+    return f", in batches of {count(pace.rows, 'row')}"
+
+
 def read_step_pace(options: RunOptions, steps: Sequence[Step]) -> Pace | None:
     """That of a step of a file. UsageError where it would share a transaction with others."""
     sizes = [step.options["batch"] for step in steps if "batch" in step.options]
@@ -57,7 +67,7 @@ def _read_duration(text: str | None) -> float | None:
         return None
     found = re.fullmatch(r"(\d+)([smh])", text)
     if not found:
-        raise UsageError(f"--for {text!r} is no duration.", "Write 90s, 20m or 2h.")
+        raise UsageError(f"--for {text!r} is not a duration.", "Write 90s, 20m or 2h.")
     return float(found[1]) * _UNITS[found[2]]
 
 
@@ -68,6 +78,6 @@ def _read_time(text: str | None, now: datetime) -> float | None:
     try:
         end = datetime.strptime(text, "%H:%M").replace(tzinfo=now.tzinfo)
     except ValueError:
-        raise UsageError(f"--until {text!r} is no time of day.", "Write HH:MM.") from None
+        raise UsageError(f"--until {text!r} is not a time of day.", "Write HH:MM.") from None
     at = now.replace(hour=end.hour, minute=end.minute, second=0, microsecond=0)
     return ((at if at > now else at + timedelta(days=1)) - now).total_seconds()

@@ -33,8 +33,9 @@ class Person:
     """Answers from the terminal. `title` is the database, `done` is what a progress bar says of
     rows.
 
-    `warning` is what must be known about the archive; `protected` is the name of a database that
-    must be typed before a commit, "" where none must.
+    `how` follows what would happen in a question. `warning` is what must be known about the
+    archive; `protected` is the name of a database that must be typed before a commit, "" where none
+    must.
     """
 
     def __init__(
@@ -48,6 +49,7 @@ class Person:
         self.shown = 0
         self.several = False
         self.quiet = False
+        self.how = ""
         self._in_batches = False
         self._commits = False
         self._interrupts = 0
@@ -64,7 +66,7 @@ class Person:
     def allow(self, previews: Sequence[Preview]) -> bool:
         wanted = [found for found in previews if found.reach.touched]
         if len(previews) == 1:
-            return self._ask(f"{_describe(wanted[0])}, in {self.title}?")
+            return self._ask(f"{_describe(wanted[0])}{self.how}, in {self.title}?")
         for found in previews:
             text = _describe(found) if found in wanted else "nothing, as the data is now"
             self.screen.note(

@@ -11,7 +11,7 @@ from yeldro.cli.asked_line import read_line
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
 from yeldro.cli.connect import opened
 from yeldro.cli.consent import check_consent, find_protection
-from yeldro.cli.pace import read_pace
+from yeldro.cli.pace import describe_pace, read_pace
 from yeldro.cli.person import Person
 from yeldro.cli.place import confirm_place, list_records_folders
 from yeldro.cli.records import find_place_of
@@ -55,6 +55,7 @@ def resume_run(options: ResumeOptions) -> int:
             screen.show(render_progress(record))
         job = _make_job(database, asked, no_rollback=options.no_rollback)
         pace = _make_pace(options, asked)
+        person.how = describe_pace(pace)
         manner = Manner(ask_first=asks, recount=asked.recount, pace=pace)
         result = ResumedRun(database, job, manner, person, record).run()
     back = "" if asked.no_archive else make_way_back(asked, place, result)

@@ -9,7 +9,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from yeldro.cli.cleanup_jobs import ChosenSteps, ask_value, make_jobs
-from yeldro.cli.pace import read_step_pace
+from yeldro.cli.pace import describe_pace, read_step_pace
 from yeldro.cli.person import Person
 from yeldro.cli.place import find_cleanup_database
 from yeldro.cli.preview_cleanup import preview_cleanup
@@ -79,7 +79,7 @@ def _run_cleanup(options: RunOptions) -> tuple[int, str]:
         person.several = len(steps) > 1
         jobs = make_jobs(database, chosen)
         compare = partial(find_difference, path)
-        manner = replace(manner, pace=pace)
+        manner, person.how = replace(manner, pace=pace), describe_pace(pace)
         result = running.run(database, jobs, manner, person, keeping, chosen.limits, compare)
         plain = {name: value.partition("=")[2] for name, value in values.items()}
         told = describe_run(path.name, database.name, plain, result)
