@@ -263,5 +263,7 @@ def test_what_is_undone_touches_no_batch_that_is_done(server: Server, tmp_path: 
     assert result.progress
     assert result.progress.batches == 3
     assert ids(server) == list(range(7, 13))
+    (lines,) = keeping.folder.glob("*/batches.jsonl")
+    assert len(BatchFile(lines).committed()) == 3
     take_back(server, keeping)
     assert ids(server) == list(range(1, 13))
