@@ -10,7 +10,8 @@ from yeldro.core.findings.finding import Findings
 from yeldro.core.findings.holding import Holdings
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.review.verdict import Review
-from yeldro.core.run.outcome import RunResult
+from yeldro.core.run.batching import Progress
+from yeldro.core.run.outcome import RunResult, StepAccount
 from yeldro.core.run.preview import Preview
 from yeldro.core.survey.map import TableMap
 from yeldro.core.survey.survey import Close, TableSurvey
@@ -213,6 +214,25 @@ def make_map(database: str, found: TableMap) -> Document:
     }
 
 
+def _make_step(step: StepAccount) -> Document:
+    return {
+        "step": step.preview.step,
+        "table": step.preview.selection.table.label,
+        "matched": step.preview.reach.matched,
+        "tally": describe_tally(step.tally) if step.tally else [],
+        "cautions": make_cautions(step.preview.cautions, voice_of(step.preview)),
+    }
+
+
+def _make_progress(progress: Progress) -> Document:
+    return {
+        "done": progress.batches,
+        "taken": progress.done,
+        "chosen": progress.total,
+        "left": progress.left,
+    }
+
+
 def make_run(kind: str, result: RunResult) -> Document:
     document: Document = {
         "kind": kind,
@@ -226,23 +246,9 @@ def make_run(kind: str, result: RunResult) -> Document:
     if result.preview and result.preview.difference:
         document |= make_changes(result.preview)
     if result.steps:
-        document["steps"] = [
-            {
-                "step": step.preview.step,
-                "table": step.preview.selection.table.label,
-                "matched": step.preview.reach.matched,
-                "tally": describe_tally(step.tally) if step.tally else [],
-                "cautions": make_cautions(step.preview.cautions, voice_of(step.preview)),
-            }
-            for step in result.steps
-        ]
+        document["steps"] = [_make_step(step) for step in result.steps]
     if result.progress:
-        document["batches"] = {
-            "done": result.progress.batches,
-            "taken": result.progress.done,
-            "chosen": result.progress.total,
-            "left": result.progress.left,
-        }
+        document["batches"] = _make_progress(result.progress)
     if result.preview and result.preview.duplicates:
         document["collisions"] = make_collisions(result.preview)
     if kind == "restore":

@@ -78,17 +78,21 @@ def _describe_progress(outcome: Outcome, progress: Progress) -> str:
     return f"Stopped after {batches}: {rows} chosen {what} are done, the others are as they were."
 
 
+def _describe_outcome(result: RunResult) -> str:
+    found = result.preview
+    if result.progress:
+        return _describe_progress(result.outcome, result.progress)
+    if result.outcome is Outcome.NOTHING_MATCHED and found and found.duplicates:
+        return "No two rows are the same; there is nothing to remove."
+    if result.outcome is Outcome.NOTHING_MATCHED and found and found.reach.matched:
+        return "All rows that match are clear already; there is nothing to remove."
+    return result.outcome.sentence
+
+
 def render_ending(result: RunResult, back: str, onward: str = "") -> Iterator[RenderableType]:
     """How it ended; `back` is the line that would take it back, "" where nothing would, `onward`
     the one that goes on with a run in batches."""
-    sentence, found = result.outcome.sentence, result.preview
-    if result.outcome is Outcome.NOTHING_MATCHED and found and found.duplicates:
-        sentence = "No two rows are the same; there is nothing to remove."
-    elif result.outcome is Outcome.NOTHING_MATCHED and found and found.reach.matched:
-        sentence = "All rows that match are clear already; there is nothing to remove."
-    if result.progress:
-        sentence = _describe_progress(result.outcome, result.progress)
-    yield Text(f"\n{sentence}", style=_STYLES.get(result.outcome, "bold"))
+    yield Text(f"\n{_describe_outcome(result)}", style=_STYLES.get(result.outcome, "bold"))
     if result.progress and result.progress.left:
         left = count(result.progress.left, f"chosen {result.progress.what}")
         yield Text(f"  {left} did not match any more when their turn came, and were left.")

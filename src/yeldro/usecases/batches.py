@@ -29,7 +29,7 @@ from yeldro.usecases.answers import Answers
 from yeldro.usecases.batch_keeper import BatchKeeper
 from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare
-from yeldro.usecases.run import Manner, Run
+from yeldro.usecases.one_transaction import Manner, Run
 from yeldro.usecases.steps import BatchJob
 from yeldro.usecases.transaction import carry_out, undo
 from yeldro.words.tell import tell, voice_of

@@ -11,7 +11,7 @@ from yeldro.store.run_facts import read_tally
 from yeldro.store.run_record import IN_DOUBT, RUNNING, Keeping, RunRecord
 from yeldro.usecases.answers import Answers
 from yeldro.usecases.batches import BatchRun
-from yeldro.usecases.run import Manner
+from yeldro.usecases.one_transaction import Manner
 from yeldro.usecases.settle import numbered_keys, settle
 from yeldro.usecases.steps import BatchJob, Merging
 

@@ -33,8 +33,12 @@ def settle(database: Database, record: RunRecord) -> str:
     transaction, where it knows it; else the keys are looked up. Returns why it stays in doubt, ""
     where it is settled.
     """
-    if "batches" in record.facts and record.outcome == IN_DOUBT:
-        return settle_batches(database, record)
+    if record.outcome == IN_DOUBT and "batches" in record.facts:
+        return _settle_batches(database, record)
+    return _settle_run(database, record)
+
+
+def _settle_run(database: Database, record: RunRecord) -> str:
     if record.outcome == IN_DOUBT and record.facts.get("final") is False:
         record.write(outcome="rolled-back", settled=now())
     if IN_DOUBT not in (record.outcome, record.restored):
@@ -111,7 +115,7 @@ def _find_traces(database: Database, source: ArchiveReader, step: int | None = N
         return find_traces([(one.portion, database.archive.stand(one)) for one in stages])
 
 
-def settle_batches(database: Database, record: RunRecord) -> str:
+def _settle_batches(database: Database, record: RunRecord) -> str:
     """What became of the last batch of a run that died. Those before it were committed."""
     file = BatchFile(record.folder / BATCHES)
     last = file.read()[-1:]

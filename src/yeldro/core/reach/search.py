@@ -128,8 +128,7 @@ class Search:
     def follow(self) -> None:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a
         key set."""
-        acting = [reference for reference in self.schema.acting if not reference.broken]
-        deleting = [r for r in acting if self._brings_all(r) or self._brings_chosen(r)]
+        deleting = self._find_deleting()
         reached = reachable(self.root.name, _edges(deleting))
         leaves = {} if self.store else _find_leaves(self.schema, self.root, reached, self.rules)
         # Parents before children: a table is filled once, from sets that grow no more.
@@ -139,11 +138,15 @@ class Search:
         # Their parents are complete by now.
         for name, leaf in leaves.items():
             self._follow_to_leaf(name, leaf)
-        whole = [reference for reference in deleting if self._brings_all(reference)]
-        self.via.update(reference for reference in whole if self._leads_to_rows(reference))
+        self.via.update(reference for reference in deleting if self._leads_to_rows(reference))
         # A table that could have lost rows and does not is no part of the reach.
         full = {name for name, rows in self.counts.items() if rows} | {self.root.name}
         self.sets = {name: keys for name, keys in self.sets.items() if name in full}
+
+    def _find_deleting(self) -> list[Reference]:
+        """The references whose rows go too, all of them or those that were chosen."""
+        acting = [reference for reference in self.schema.acting if not reference.broken]
+        return [r for r in acting if self._brings_all(r) or self._brings_chosen(r)]
 
     def _brings_all(self, reference: Reference) -> bool:
         """Whether all rows that depend on rows which go, go too."""
@@ -256,6 +259,8 @@ class Search:
         them in first."""
         parents = self.sets.get(reference.parent.name)
         if reference in self.via or parents is None or not self.counts.get(reference.child.name):
+            return False
+        if not self._brings_all(reference):
             return False
         return self.database.has_referencing(reference, parents)
 

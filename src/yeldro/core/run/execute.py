@@ -49,10 +49,7 @@ def run_plan(
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     database.announce(Phase.CHECKING, reach.selection.table.label, None)
     told = {} if recount or effects else _find_told(database, known or {})
-    before = {
-        table: told[table] if table in told else _count_rows(database, reach, table)
-        for table in _touched(reach, effects)
-    }
+    before = _count_before(database, reach, effects, told)
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
     # Without an index the engine would look through a large table for each deleted row.
@@ -77,10 +74,7 @@ def run_plan(
     vouched = set() if recount else find_vouched(database, reach, changed, done, effects)
     lines = []
     for table in told.keys() & before.keys() - vouched:
-        # It does not prove it after all, so what there was is worked out backwards.
-        mine = changed.of(table)
-        gone = done.deleted[table] if changed.tables is None else mine.deleted
-        before[table] = database.count_rows(table) - mine.inserted + gone
+        before[table] = _work_out(database, table, changed, done)
     for table, rows in before.items():
         database.announce(Phase.CHECKING, table.label, None)
         account = TableAccount(database, reach, table, changed)
@@ -98,6 +92,22 @@ def run_plan(
         tuple(find_causes(effects, before)),
         tuple(find_replaced(database, changed, emptied)),
     )
+
+
+def _count_before(
+    database: Database, reach: Reach, effects: Iterable[Effect], told: Mapping[Table, int]
+) -> dict[Table, int]:
+    return {
+        table: told[table] if table in told else _count_rows(database, reach, table)
+        for table in _touched(reach, effects)
+    }
+
+
+def _work_out(database: Database, table: Table, changed: Changes, done: Done) -> int:
+    """How many rows there were before, backwards: the database does not prove it after all."""
+    mine = changed.of(table)
+    gone = done.deleted[table] if changed.tables is None else mine.deleted
+    return database.count_rows(table) - mine.inserted + gone
 
 
 def _find_told(database: Database, known: Mapping[Table, int]) -> dict[Table, int]:
