@@ -27,7 +27,7 @@ from yeldro.store.run_facts import PaceFacts
 from yeldro.store.run_record import Keeping
 from yeldro.usecases.answers import Answers
 from yeldro.usecases.batch_keeper import BatchKeeper
-from yeldro.usecases.compare_reaches import count_differences
+from yeldro.usecases.compare_reaches import count_strangers
 from yeldro.usecases.judge import Compare
 from yeldro.usecases.one_transaction import Manner, Run
 from yeldro.usecases.steps import BatchJob
@@ -203,7 +203,7 @@ class BatchRun(Run):
         if found.refusals:
             raise Refused(tell(found.refusals[0], voice_of(found)))
         if self.manner.ask_first and not self.pace.even_if_changed:
-            came, _ = count_differences(self.database, shown.reach, found.reach)
+            came = count_strangers(self.database, shown.reach, found.reach)
             if came:
                 raise Refused(
                     f"{count(came, 'row')} came in since the preview that would go, too.",

@@ -23,6 +23,18 @@ def count_differences(database: Database, old: Reach, new: Reach) -> tuple[int, 
     return came, went
 
 
+def count_strangers(database: Database, shown: Reach, batch: Reach) -> int:
+    """How many rows of a batch nobody was shown. Rows that go anyway may have to be detached or
+    moved before, where their own batch comes later."""
+    before, going = key_sets_by_cause(shown), {keys.table: keys for keys, _ in shown.deleted}
+    came = 0
+    for cause, (keys, rows) in key_sets_by_cause(batch).items():
+        known = [before[cause][0]] if cause in before else []
+        known += [going[keys.table]] if keys.table in going and cause is not keys.table else []
+        came += database.count_beyond(keys, *known) if known else rows
+    return came
+
+
 def key_sets_by_cause(reach: Reach) -> dict[object, tuple[KeySet, int]]:
     """The key sets by what they stand for: the table that loses rows, or the reference that is
     taken away."""

@@ -238,6 +238,6 @@ class Looking(Protocol):
         """How many different rows the key sets of one table hold together."""
         ...
 
-    def count_beyond(self, keys: KeySet, other: KeySet) -> int:
-        """How many rows of a key set are not in another, stored one of the same table."""
+    def count_beyond(self, keys: KeySet, *others: KeySet) -> int:
+        """How many rows of a key set are in none of some other, stored ones of the same table."""
         ...

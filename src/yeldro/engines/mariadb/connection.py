@@ -529,10 +529,10 @@ class MariadbDatabase(SqlDatabase):
             else super().count_present(keys)
         )
 
-    def count_beyond(self, keys: KeySet, other: KeySet) -> int:
-        if isinstance(keys, AlikeRows) and isinstance(other, AlikeRows):
-            return self.gate.number(self.statements.count_other_marks(keys, other))
-        return super().count_beyond(keys, other)
+    def count_beyond(self, keys: KeySet, *others: KeySet) -> int:
+        if isinstance(keys, AlikeRows) and isinstance(others[0], AlikeRows):
+            return self.gate.number(self.statements.count_other_marks(keys, others[0]))
+        return super().count_beyond(keys, *others)
 
     def _delete_by_keys(self, keys: KeySet) -> int:
         return self.gate.run(self.statements.delete_by_keys(keys), Kind.CHANGE).rowcount

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.database.sent import Kind
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.core.selection.grouping import Ignored, Ranking, Same
 from yeldro.core.selection.plain_text import WHITE
@@ -23,6 +26,27 @@ _LONG = ("mediumtext", "longtext", "mediumblob", "longblob")
 
 class MariadbRanking(ServerSpelling):
     """The part of a connection."""
+
+    def rank(self, ranking: Ranking) -> int:
+        with self._whole(ranking):
+            return super().rank(ranking)
+
+    def count_left_groups(self, ranking: Ranking) -> int:
+        with self._whole(ranking):
+            return super().count_left_groups(ranking)
+
+    @contextmanager
+    def _whole(self, ranking: Ranking) -> Iterator[None]:
+        """The plain form of a text is looked up in a subquery. Where rows are chosen by a list of
+        keys, too, the optimizer of 10.11 turns that into a semi-join and finds no groups."""
+        if not ranking.grouping.selection.listed:
+            yield
+            return
+        self._gate.run_text("SET SESSION optimizer_switch = 'semijoin=off'", Kind.PLAIN)
+        try:
+            yield
+        finally:
+            self._gate.run_text("SET SESSION optimizer_switch = 'semijoin=on'", Kind.PLAIN)
 
     def _make_ranking_table(self, name: str, empty: Rows, *, shared: bool) -> None:
         """In the order in which it is filled. A digest of a row is worked out once for each row,

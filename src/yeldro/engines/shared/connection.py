@@ -596,8 +596,8 @@ class SqlDatabase(ABC):
     def count_union(self, key_sets: Sequence[StoredKeys]) -> int:
         return self.gate.number(self.statements.count_union(key_sets))
 
-    def count_beyond(self, keys: KeySet, other: KeySet) -> int:
-        return self.gate.number(self.statements.count_beyond(keys, other))
+    def count_beyond(self, keys: KeySet, *others: KeySet) -> int:
+        return self.gate.number(self.statements.count_beyond(keys, others))
 
     # Changing
 

@@ -402,8 +402,8 @@ class Statements:
         chosen = [sa.select(*self.key_columns(keys, keys.table.identity)) for keys in key_sets]
         return sa.select(sa.func.count()).select_from(sa.union(*chosen).subquery())
 
-    def count_beyond(self, keys: KeySet, other: KeySet) -> Rows:
-        return self.count_present(keys).where(self.lacks_identity(other))
+    def count_beyond(self, keys: KeySet, others: Sequence[KeySet]) -> Rows:
+        return self.count_present(keys).where(*map(self.lacks_identity, others))
 
     def count_present(self, keys: KeySet) -> Rows:
         return self.count(keys.table).where(self.has_identity(keys))
