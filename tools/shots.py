@@ -39,13 +39,17 @@ SHOTS = {
     "script": "yeldro script alerts.toml --no-archive",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
-    "demo": "yeldro demo again",
+    "batches": "yeldro history && echo && yeldro resume last --yes --batch 2000",
 }
 # What is run before a picture is taken.
 BEFORE = {
     "history": (
         "yeldro delete readings --orphans --yes",
         f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",
+    ),
+    "batches": (
+        "yeldro delete readings --where \"measured_at < '2026-05-01'\" --batch 1000 --batches 4 "
+        "--yes",
     ),
     "run": ("sed -i s/=.[13]$/=0/ spring-cleaning.toml",),
     "seal": ("yeldro preview closed-stations.toml --seal",),

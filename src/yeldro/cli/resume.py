@@ -58,8 +58,8 @@ def resume_run(options: ResumeOptions) -> int:
         person.how = describe_pace(pace)
         manner = Manner(ask_first=asks, recount=asked.recount, pace=pace)
         result = ResumedRun(database, job, manner, person, record).run()
-    back = "" if asked.no_archive else make_way_back(asked, place, result)
-    onward = make_way_back(asked, place, result, "resume")
+    back = "" if asked.no_archive else make_way_back(options, place, result)
+    onward = make_way_back(options, place, result, "resume")
     tell(screen, "resume", result, back, person, onward)
     return result.status
 

@@ -19,7 +19,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.visible import one_line
 from yeldro.core.run.outcome import RunResult
 from yeldro.errors import OutputClosed, UsageError
-from yeldro.options import ChangingOptions, RunOptions
+from yeldro.options import ChangingOptions, RecordOptions, RunOptions
 from yeldro.report.documents import make_run
 from yeldro.report.tally import render_ending, render_tallies
 from yeldro.store.config import Place
@@ -81,7 +81,7 @@ def _warn_of_copy(options: ChangingOptions, verb: str) -> str:
 
 
 def make_way_back(
-    options: ChangingOptions, place: Place, result: RunResult, verb: str = "restore"
+    options: RecordOptions, place: Place, result: RunResult, verb: str = "restore"
 ) -> str:
     """The line that takes a run back, or another one of it, with what it needs to find its record
     and its database."""

@@ -22,7 +22,7 @@ from yeldro.core.run.seal import Difference
 from yeldro.core.run.tally import Tally, add_tallies
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
-from yeldro.errors import Conflict, Interrupted, Refused, UsageError, YeldroError
+from yeldro.errors import Conflict, Interrupted, NotCommitted, Refused, UsageError, YeldroError
 from yeldro.store.run_facts import PaceFacts
 from yeldro.store.run_record import Keeping
 from yeldro.usecases.answers import Answers
@@ -64,6 +64,11 @@ def check_batches(selection: Selection, manner: Manner, keeping: Keeping | None)
         )
     if keeping and keeping.table:
         raise UsageError("--archive-table keeps the rows of one transaction: it excludes --batch.")
+
+
+def _is_conflict(error: YeldroError) -> bool:
+    """Whether another session was in the way, of the commit too."""
+    return isinstance(error, Conflict) or isinstance(error.__cause__, Conflict)
 
 
 class BatchRun(Run):
@@ -158,11 +163,12 @@ class BatchRun(Run):
             try:
                 wanted = self._fit(shown, numbered, size, first, wanted)
                 return
-            except Conflict:
-                # Nothing was changed, and whoever was in the way has gone on by now.
-                self._undo_batch()
-                if attempt + 1 == _TRIES:
+            except (Conflict, NotCommitted) as error:
+                if not _is_conflict(error) or attempt + 1 == _TRIES:
                     raise
+                # Nothing was changed, and whoever was in the way has gone on by then.
+                self.life.is_final = False
+                self._undo_batch()
                 time.sleep(_PAUSE * 2**attempt)
 
     def _fit(
