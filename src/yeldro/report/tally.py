@@ -71,7 +71,8 @@ def _count(number: int) -> Text:
 def _describe_progress(outcome: Outcome, progress: Progress) -> str:
     batches, rows = count(progress.batches, "batch"), f"{progress.done:,} of {progress.total:,}"
     if outcome is Outcome.COMMITTED:
-        return f"Committed in {batches}."
+        some = progress.batches > 0
+        return f"Committed in {batches}." if some else "None of the chosen rows matches any more."
     if not progress.batches:
         return "Stopped before the first batch; nothing was changed."
     what = f"{progress.what}{'' if progress.total == 1 else 's'}"

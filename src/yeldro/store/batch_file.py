@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NotRequired, TypedDict
 
+from yeldro.errors import ArchiveFailed
 from yeldro.store.disk import append_synced
 from yeldro.store.run_facts import LineFacts
 
@@ -35,13 +36,18 @@ class BatchFacts(TypedDict):
 
 
 class BatchFile:
-    """One of them."""
+    """One of them. A fault is an ArchiveFailed."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
 
     def add(self, facts: BatchFacts) -> None:
-        append_synced(self.path, f"{json.dumps(facts, ensure_ascii=False)}\n")
+        try:
+            append_synced(self.path, f"{json.dumps(facts, ensure_ascii=False)}\n")
+        except OSError as error:
+            raise ArchiveFailed(
+                f"The run record {self.path} cannot be written: {error.strerror}."
+            ) from error
 
     def read(self) -> list[BatchFacts]:
         """A batch each, as far as it has come. What was cut off by a crash was never relied on."""
@@ -58,4 +64,11 @@ class BatchFile:
             return
         for line in self.path.read_text(encoding="utf-8").splitlines(keepends=True):
             if line.endswith("\n"):
-                yield json.loads(line)
+                yield self._read_line(line)
+
+    def _read_line(self, line: str) -> BatchFacts:
+        try:
+            facts: BatchFacts = json.loads(line)
+            return {**facts, "batch": int(facts["batch"]), "state": str(facts["state"])}
+        except (ValueError, TypeError, KeyError):
+            raise ArchiveFailed(f"{self.path} is damaged.") from None

@@ -299,4 +299,6 @@ class BatchRun(Run):
                 error.status,
                 self.batch_keeper.name,
             )
-        return self._end_all(outcome, error.message, error.hint, error.status)
+        # What an error of the database says of the whole is true of the last batch only.
+        hint = error.hint if isinstance(error, Refused) else ""
+        return self._end_all(outcome, error.message, hint, error.status)
