@@ -21,6 +21,7 @@ from msgspec import Struct, field
 
 from yeldro.core.database.archive_format import ELSEWHERE
 from yeldro.errors import ArchiveFailed, UsageError
+from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.disk import find_stranger, open_private, open_to_add, sync, write_private
 from yeldro.store.run_facts import RunFacts, is_run_facts
 
@@ -196,6 +197,8 @@ def read_record(folder: Path) -> RunRecord:
         raise ArchiveFailed(f"{path} was written by a newer Yeldro.")
     if not (is_run_facts(record.facts)):
         raise ArchiveFailed(f"{folder} holds no run record that can be read.")
+    if "batches" in record.facts:
+        BatchFile(folder / BATCHES).read()
     return record
 
 
