@@ -167,6 +167,7 @@ OF_KIND = {
     kinds.SHARE: st.floats(0, 100) | st.integers(0, 100),
     kinds.EXPECT: st.integers(0, 9) | st.sampled_from(["1..5", "..3", " 2 .. "]),
     kinds.SAMPLE: st.integers(0) | st.just("all"),
+    kinds.SIZE: st.integers(1) | st.just("auto"),
     kinds.TABLE: st.fixed_dictionaries(
         {"matched": st.integers(0), "rows": st.integers(0), "fingerprint": st.just("0f")}
     ),

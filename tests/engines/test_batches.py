@@ -19,7 +19,10 @@ from yeldro.core.run.batching import Pace, Progress, Size
 from yeldro.core.run.outcome import Outcome
 from yeldro.core.selection.selection import Asked
 from yeldro.store.batch_file import BatchFile
+from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping
+from yeldro.usecases.restore import RestoreRequest, restore
+from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner, run
 from yeldro.usecases.steps import Deletion
 
@@ -243,10 +246,41 @@ def test_a_batch_grows_until_nothing_blocks_it(yeldro: Yeldro, server: Server) -
     assert ids(server, "basins") == [1, 2, 3, 4, 5, 6]
 
 
+HOLDS = (
+    "CREATE TABLE holds (id INTEGER PRIMARY KEY, weir_id INTEGER, "
+    "FOREIGN KEY (weir_id) REFERENCES weirs (id))"
+)
+
+
+def test_a_run_that_was_stopped_before_its_first_batch(server: Server, tmp_path: Path) -> None:
+    server.run([*TABLES, HOLDS])
+
+    class Meddling(Yes):
+        def begin_batches(self) -> None:
+            server.run(["INSERT INTO holds VALUES (1, 2)"])
+
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    keeping = Keeping(tmp_path / "runs", facts=facts)
+    manner = Manner(ask_first=False, pace=Pace(6))
+    with closing(server.open()) as database:
+        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
+        result = run(database, [job], manner, Meddling(), keeping)
+    assert (result.outcome, result.status) == (Outcome.STOPPED, 3)
+    record = find_record(keeping.folder, "last")
+    with closing(server.open()) as database:
+        back = restore(database, record, RestoreRequest(), Yes())
+    assert (back.outcome, ids(server)) == (Outcome.NOTHING_TO_RESTORE, list(range(1, 13)))
+    server.run(["DELETE FROM holds"])
+    with closing(server.open()) as database:
+        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
+        check_resumable(database, record)
+        result = ResumedRun(database, job, manner, Yes(), record).run()
+    assert (result.outcome, ids(server)) == (Outcome.COMMITTED, []), result.reason
+
+
 def test_what_is_undone_touches_no_batch_that_is_done(server: Server, tmp_path: Path) -> None:
     """Somebody holds a row of the fourth batch while the second one is committed."""
-    hold = "FOREIGN KEY (weir_id) REFERENCES weirs (id)"
-    server.run([*TABLES, f"CREATE TABLE holds (id INTEGER PRIMARY KEY, weir_id INTEGER, {hold})"])
+    server.run([*TABLES, HOLDS])
 
     class Meddling(Yes):
         def batch_done(self, progress: Progress) -> None:

@@ -72,7 +72,7 @@ def _is_conflict(error: YeldroError) -> bool:
 
 
 class BatchRun(Run):
-    """One run. `taken` is how many of the numbered rows the batches were to take so far."""
+    """One run. `known` is how many rows the tables have after the batches so far."""
 
     def __init__(
         self,
@@ -146,14 +146,14 @@ class BatchRun(Run):
 
     def _find_pause(self) -> str:
         """Why no other batch begins, "" where one does."""
+        if self.pace.pause and self._now:
+            time.sleep(self.pace.pause)
         if self.answers.wants_to_stop():
             raise Interrupted("Interrupted between two batches.")
         if self.pace.batches is not None and self._now >= self.pace.batches:
             return f"{count(self._now, 'batch')} {'was' if self._now == 1 else 'were'} asked for."
         if self.watch.is_over:
             return "The time for it is over."
-        if self.pace.pause and self.progress.batches:
-            time.sleep(self.pace.pause)
         return ""
 
     def _take_next(self, shown: Preview, numbered: StoredKeys, size: Size) -> None:
@@ -226,6 +226,8 @@ class BatchRun(Run):
         tally = run_plan(self.database, plan, recount=self.manner.recount, known=self.known)
         if not tally.balanced:
             raise Refused(f"The tally does not balance: {tally.fault}.")
+        if fault := self.job.find_fault(found):
+            raise Refused(f"{fault}.")
         last = first + wanted - 1
         ends = [self.database.numbered.find_key(numbered, number) for number in (first, last)]
         self.batch_keeper.commit_batch(

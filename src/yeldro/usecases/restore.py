@@ -79,6 +79,9 @@ def restore(
         # One that was never finished is no copy of rows that are gone.
         with suppress(ArchiveFailed):
             gone = find_run_traces(database, record).left
+    if record.outcome == "stopped" and not record.facts["tally"]:
+        reason = "It was stopped before its first batch."
+        return RunResult(Outcome.NOTHING_TO_RESTORE, reason=reason, run=record.name)
     if undone and not gone:
         return RunResult(
             Outcome.NOTHING_TO_RESTORE, reason="The run was rolled back.", run=record.name
