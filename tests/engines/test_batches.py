@@ -16,9 +16,10 @@ from tests.property.test_laws import Yes, take_back
 from tests.servers import Server
 from yeldro.core.reach.request import Request
 from yeldro.core.run.batching import Pace, Progress, Size
-from yeldro.core.run.outcome import Outcome
+from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.selection.selection import Asked
-from yeldro.store.batch_file import BatchFile
+from yeldro.errors import ArchiveFailed
+from yeldro.store.batch_file import COMMITTED, BatchFacts, BatchFile
 from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping
 from yeldro.usecases.restore import RestoreRequest, restore
@@ -191,8 +192,9 @@ def test_a_run_that_died_goes_on_with_exactly_what_is_left(
     died = subprocess.run(words, cwd=tmp_path, env=dict(os.environ), capture_output=True)
     assert died.returncode == 9, died.stderr
     assert len(ids(server)) in (8, 10)
-    shown = yeldro("history", "last")
-    assert "stopped" in shown.out, shown
+    if when == "before":
+        shown = yeldro("history", "last")
+        assert "stopped" in shown.out, shown
     ended = yeldro("resume", "last", "--yes")
     assert (ended.status, ids(server), ids(server, "gates")) == (0, [], []), ended.err
     (record,) = tmp_path.glob("yeldro-runs/*/batches.jsonl")
@@ -252,6 +254,50 @@ HOLDS = (
 )
 
 
+MANNER = Manner(ask_first=False, pace=Pace(6))
+
+
+def delete_all(server: Server, folder: Path, answers: Yes) -> tuple[Keeping, RunResult]:
+    """Two weirs a batch."""
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    keeping = Keeping(folder / "runs", facts=facts)
+    with closing(server.open()) as database:
+        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
+        return keeping, run(database, [job], MANNER, answers, keeping)
+
+
+def go_on(server: Server, keeping: Keeping) -> RunResult:
+    record = find_record(keeping.folder, "last")
+    with closing(server.open()) as database:
+        check_resumable(database, record)
+    with closing(server.open()) as database:
+        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
+        return ResumedRun(database, job, MANNER, Yes(), record).run()
+
+
+def test_a_batch_whose_commit_could_not_be_written_down_is_settled(
+    server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server.run(TABLES)
+    add = BatchFile.add
+
+    def fail(file: BatchFile, facts: BatchFacts) -> None:
+        if (facts["batch"], facts["state"]) == (2, COMMITTED):
+            raise ArchiveFailed("The disk is full.")
+        add(file, facts)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(BatchFile, "add", fail)
+        keeping, result = delete_all(server, tmp_path, Yes())
+    assert (result.outcome, ids(server)) == (Outcome.IN_DOUBT, list(range(5, 13)))
+    result = go_on(server, keeping)
+    assert (result.outcome, ids(server)) == (Outcome.COMMITTED, []), result.reason
+    (lines,) = keeping.folder.glob("*/batches.jsonl")
+    assert len(BatchFile(lines).committed()) == 6
+    take_back(server, keeping)
+    assert ids(server) == list(range(1, 13))
+
+
 def test_a_run_that_was_stopped_before_its_first_batch(server: Server, tmp_path: Path) -> None:
     server.run([*TABLES, HOLDS])
 
@@ -259,22 +305,14 @@ def test_a_run_that_was_stopped_before_its_first_batch(server: Server, tmp_path:
         def begin_batches(self) -> None:
             server.run(["INSERT INTO holds VALUES (1, 2)"])
 
-    facts = {"kind": "delete", "asked": "", "address": ""}
-    keeping = Keeping(tmp_path / "runs", facts=facts)
-    manner = Manner(ask_first=False, pace=Pace(6))
-    with closing(server.open()) as database:
-        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
-        result = run(database, [job], manner, Meddling(), keeping)
+    keeping, result = delete_all(server, tmp_path, Meddling())
     assert (result.outcome, result.status) == (Outcome.STOPPED, 3)
     record = find_record(keeping.folder, "last")
     with closing(server.open()) as database:
         back = restore(database, record, RestoreRequest(), Yes())
     assert (back.outcome, ids(server)) == (Outcome.NOTHING_TO_RESTORE, list(range(1, 13)))
     server.run(["DELETE FROM holds"])
-    with closing(server.open()) as database:
-        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
-        check_resumable(database, record)
-        result = ResumedRun(database, job, manner, Yes(), record).run()
+    result = go_on(server, keeping)
     assert (result.outcome, ids(server)) == (Outcome.COMMITTED, []), result.reason
 
 
@@ -287,12 +325,7 @@ def test_what_is_undone_touches_no_batch_that_is_done(server: Server, tmp_path: 
             if progress.batches == 2:
                 server.run(["INSERT INTO holds VALUES (1, 8)"])
 
-    facts = {"kind": "delete", "asked": "", "address": ""}
-    keeping = Keeping(tmp_path / "runs", facts=facts)
-    manner = Manner(ask_first=False, pace=Pace(6))
-    with closing(server.open()) as database:
-        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
-        result = run(database, [job], manner, Meddling(), keeping)
+    keeping, result = delete_all(server, tmp_path, Meddling())
     assert (result.outcome, result.status) == (Outcome.STOPPED, 3)
     assert result.progress
     assert result.progress.batches == 3

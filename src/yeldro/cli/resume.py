@@ -49,8 +49,10 @@ def resume_run(options: ResumeOptions) -> int:
     protected = find_protection(options, place, asks=asks)
     person = Person(screen, place.title, "", protected)
     asked = _read_asked(record)
-    with opened(place, Mode.WRITE, options.wait, asked.allow_function) as database:
+    # SQLite keeps hold of an archive that it looked into, which the rest of the run must write.
+    with opened(place, Mode.WRITE, options.wait) as database:
         check_resumable(database, record)
+    with opened(place, Mode.WRITE, options.wait, asked.allow_function) as database:
         if screen.format == "text":
             screen.show(render_progress(record))
         job = _make_job(database, asked, no_rollback=options.no_rollback)

@@ -106,9 +106,10 @@ class BatchKeeper(Keeper):
             self._lines.add(BatchFacts(**line))  # type: ignore[typeddict-item]
 
     def batch_committed(self) -> None:
+        """Where that cannot be written down, the run ends in doubt, and what the database knows
+        settles it: a later batch must not take the number of this one."""
+        self._add(COMMITTED)
         self.life.is_final, self.done = False, self.batch
-        with suppress(ArchiveFailed):
-            self._add(COMMITTED)
 
     def batch_rolled_back(self) -> None:
         """Its rows are where they were, so their copy goes. What may have been committed stays."""
