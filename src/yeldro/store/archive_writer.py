@@ -145,16 +145,20 @@ class ArchiveWriter:
         self._file.execute(f"CREATE VIEW {quoted(table)} AS SELECT {cells or 'NULL'} {rows}")
 
     def add(self, portion: Portion, lines: Iterator[bytes]) -> int:
-        total, size, waiting = 0, 0, []
-        for line in lines:
-            waiting.append(line)
-            size += len(line)
-            if len(waiting) == _BLOCK_ROWS or size > _BLOCK_BYTES:
-                total += self._add_block(portion, waiting)
-                size, waiting = 0, []
-        return total + (self._add_block(portion, waiting) if waiting else 0)
+        total, rows, size, waiting = 0, 0, 0, []
+        for some in lines:
+            waiting.append(some)
+            size += len(some)
+            # A break within a value is escaped.
+            rows += some.count(b"\n")
+            if rows >= _BLOCK_ROWS or size > _BLOCK_BYTES:
+                self._add_block(portion, waiting, rows)
+                total, rows, size, waiting = total + rows, 0, 0, []
+        if rows:
+            self._add_block(portion, waiting, rows)
+        return total + rows
 
-    def _add_block(self, portion: Portion, lines: list[bytes]) -> int:
+    def _add_block(self, portion: Portion, lines: list[bytes], rows: int) -> None:
         try:
             text = pack(lines)
         except UnicodeDecodeError:
@@ -165,8 +169,7 @@ class ArchiveWriter:
             self._file.execute(
                 "INSERT INTO yeldro_blocks (portion, rows) VALUES (?, ?)", (portion.number, text)
             )
-        self.tick(len(lines))
-        return len(lines)
+        self.tick(rows)
 
     def finish(self, copied: Sequence[tuple[Portion, int]]) -> None:
         """Compare the counts, then commit, sync and close. Refused where a count differs."""

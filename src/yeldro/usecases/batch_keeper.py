@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from contextlib import suppress
 from typing import Any
 
 from yeldro.core.database.abilities import Mode
-from yeldro.core.database.archive_format import Piece, Portion
+from yeldro.core.database.archive_format import Portion
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.run.batching import Progress
 from yeldro.core.run.outcome import Outcome
@@ -61,7 +60,7 @@ class BatchKeeper(Keeper):
             dialect, encoding = self.database.dialect, self.database.encoding
             self._writer = ArchiveWriter(record.archive, dialect, encoding, again=True)
 
-    def keep_keys(self, chosen: StoredKeys, key: Sequence[str]) -> None:
+    def keep_keys(self, chosen: StoredKeys, numbered: StoredKeys) -> None:
         """Keep the keys of all rows that were chosen: temporary tables die with the connection."""
         if not self._record:
             return
@@ -70,10 +69,10 @@ class BatchKeeper(Keeper):
         )
         self.database.begin(Mode.READ)
         try:
-            rows = self.database.numbered.count(chosen)
-            portion = Portion(1, chosen.table, tuple(key), rows, tuple(key))
+            rows, key = self.database.numbered.count(chosen), numbered.columns
+            portion = Portion(1, chosen.table, key, rows, key)
             writer.begin([portion], self.database.archive.find_form, {})
-            (copied,) = self.database.archive.extract([Piece(portion, chosen)], writer)
+            copied = self.database.archive.extract_keys(portion, chosen, numbered, writer)
             writer.finish([(portion, copied)])
             writer.complete()
         finally:

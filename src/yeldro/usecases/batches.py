@@ -72,7 +72,8 @@ def _is_conflict(error: YeldroError) -> bool:
 
 
 class BatchRun(Run):
-    """One run. `known` is how many rows the tables have after the batches so far."""
+    """One run. `known` is how many rows the tables have after the batches so far; `_now` counts
+    those batches, `_taken` the chosen rows in them."""
 
     def __init__(
         self,
@@ -96,7 +97,7 @@ class BatchRun(Run):
         self.known: dict[Table, int] = {}
         self.progress = Progress(0, 0, 0, what=job.chosen)
         self.watch = Stopwatch(self.pace.limit)
-        self._now = 0
+        self._now = self._taken = 0
 
     def run(self) -> RunResult:
         try:
@@ -126,7 +127,7 @@ class BatchRun(Run):
         self.batch_keeper.listen()
         size = self.pace.rows or "auto"
         self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total, what=self.job.chosen))
-        self.batch_keeper.keep_keys(chosen, key)
+        self.batch_keeper.keep_keys(chosen, numbered)
         return self.take_all(shown, numbered)
 
     def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
@@ -141,7 +142,8 @@ class BatchRun(Run):
             if reason := self._find_pause():
                 return self._end_all(Outcome.STOPPED, reason)
             self._take_next(shown, numbered, size)
-        self.progress = replace(self.progress, left=self.job.count_left(numbered))
+        left = self.job.count_left(numbered, self.progress.total - self._taken)
+        self.progress = replace(self.progress, left=left)
         return self._end_all(Outcome.COMMITTED)
 
     def _find_pause(self) -> str:
@@ -178,7 +180,7 @@ class BatchRun(Run):
         more where rows that come later hold them."""
         start, is_held = time.monotonic(), False
         while True:
-            listed = self.database.numbered.take(numbered, first, first + wanted - 1)
+            listed = self.database.numbered.between(numbered, first, first + wanted - 1)
             self.database.begin(Mode.WRITE)
             found = self.job.look_at_batch(shown, listed, numbered, self._known_rows)
             rows, left = found.reach.rows, self.progress.total - first + 1
@@ -245,6 +247,7 @@ class BatchRun(Run):
         self.database.commit()
         self.batch_keeper.batch_committed()
         self._now += 1
+        self._taken += found.reach.matched
         self._add(tally)
         self.progress = replace(
             self.progress,

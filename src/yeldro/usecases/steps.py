@@ -108,8 +108,9 @@ class BatchJob(Job, Protocol):
         many numbers there are."""
         ...
 
-    def count_left(self, numbered: StoredKeys) -> int:
-        """How many of the chosen ones were left, once all batches are done."""
+    def count_left(self, numbered: StoredKeys, untaken: int) -> int:
+        """How many of the chosen ones were left, once all batches are done. So many chosen rows
+        were not in any of them."""
         ...
 
     def narrow(self, listed: StoredKeys) -> None:
@@ -183,7 +184,9 @@ class Deletion:
     ) -> tuple[StoredKeys, int]:
         return self.database.numbered.number(chosen, key)
 
-    def count_left(self, numbered: StoredKeys) -> int:
+    def count_left(self, numbered: StoredKeys, untaken: int) -> int:
+        if not untaken:
+            return 0
         with looking(self.database):
             return self.database.count_found(numbered)
 
@@ -241,7 +244,7 @@ class Clearing(Deletion):
             reach = find_clearing(self.database, self.selection, self.request)
         return make_preview(self.database, self.request, reach)
 
-    def count_left(self, numbered: StoredKeys) -> int:
+    def count_left(self, numbered: StoredKeys, untaken: int) -> int:
         """Rows that stay were cleared, or no longer matched: the tally tells."""
         return 0
 
@@ -319,7 +322,7 @@ class Merging:
     ) -> tuple[StoredKeys, int]:
         return self.database.numbered.number_groups(self.ranking, key, after)
 
-    def count_left(self, numbered: StoredKeys) -> int:
+    def count_left(self, numbered: StoredKeys, untaken: int) -> int:
         request = self._choose(numbered)
         ranking = self.database.ranking.make_ranking(request.grouping)
         with looking(self.database):

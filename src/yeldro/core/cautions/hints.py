@@ -45,7 +45,9 @@ def find_hints(
     columns: Sequence[str],
     sample: Sequence[Row],
 ) -> Iterator[Fact]:
-    """What is worth knowing about the matched rows."""
+    """What is worth knowing about the matched rows, for whoever wants to see some of them."""
+    if not sample:
+        return
     table = selection.table
     if matched == 1 and sample and selection.conditions and table.key and not pins_a_row(selection):
         key = [str(sample[0][columns.index(name)]) for name in table.key]

@@ -86,7 +86,8 @@ class Sink(Protocol):
     path: Path
 
     def add(self, portion: Portion, lines: Iterator[bytes]) -> int:
-        """Keep rows, each a line in PostgreSQL's text form of COPY. Returns how many."""
+        """Keep rows, each a line in PostgreSQL's text form of COPY, one or several at a time.
+        Returns how many."""
         ...
 
     def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:

@@ -33,6 +33,13 @@ class ArchiveQueries(Protocol):
         how many."""
         ...
 
+    def extract_keys(
+        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
+    ) -> int:
+        """The same for a portion that holds nothing but the keys of `chosen` rows, which stand
+        numbered in a table of their own, too."""
+        ...
+
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
         """Make an empty table with the columns of a portion, in the database itself, and room for
         what the columns `changed` were left with."""

@@ -7,7 +7,7 @@ from typing import Protocol
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.key_set import KeyRange, StoredKeys
 from yeldro.core.selection.grouping import Ranking
 
 
@@ -35,6 +35,10 @@ class NumberedKeys(Protocol):
 
     def number_staged(self, stage: Stage) -> tuple[StoredKeys, int]:
         """The same of a stage, by its key."""
+        ...
+
+    def between(self, numbered: StoredKeys, first: int, last: int) -> KeyRange:
+        """Those from one number to another, where they stand."""
         ...
 
     def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:

@@ -36,6 +36,13 @@ class StoredKeys(Struct, frozen=True, eq=False):
     new: tuple[str, ...] = ()
 
 
+class KeyRange(StoredKeys, frozen=True, eq=False):
+    """Those of a temporary table of numbered keys from one number to another."""
+
+    first: int = 0
+    last: int = 0
+
+
 class AlikeRows(StoredKeys, frozen=True, eq=False):
     """Rows of a table in which nothing tells rows apart: the temporary table holds what they look
     like, and of those that look so as many are meant as it says."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from functools import partial
+from itertools import chain
 from typing import Any
 
 import pymysql
@@ -11,9 +12,10 @@ import pymysql.constants.SERVER_STATUS
 import pymysql.cursors
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
+from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage
 from yeldro.core.database.row_block import RowBlock
-from yeldro.core.model.schema import Column
+from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.schema import Column, Table
 from yeldro.engines.mariadb.part import MariadbOwner
 from yeldro.engines.mariadb.settings import LOADING, PINNED
 from yeldro.engines.mariadb.statements import (
@@ -48,6 +50,43 @@ class MariadbArchive(SqlArchive):
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
 
+    def extract_keys(
+        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
+    ) -> int:
+        """Many keys a text: taking rows from the driver is what takes long. Groups may be large, so
+        their members come one by one."""
+        number = self._statements.key_table(numbered).c.round
+        last = self._gate.number(sa.select(sa.func.max(number)))
+        if last != portion.rows:
+            return super().extract_keys(portion, chosen, numbered, sink)
+        parts = (
+            self._key_lines(numbered, first, min(last, first + _FETCHED - 1))
+            for first in range(1, last + 1, _FETCHED)
+        )
+        return sink.add(portion, chain.from_iterable(parts))
+
+    def _key_lines(self, numbered: StoredKeys, first: int, last: int) -> Iterator[bytes]:
+        keys, names = self._database.numbered.between(numbered, first, last), numbered.columns
+        cells = zip(
+            map(keys.table.column, names), self._statements.key_columns(keys, names), strict=True
+        )
+        line = self._statements.whole_line(list(cells))
+        lines = sa.select(sa.func.group_concat(line.op("SEPARATOR")(sa.literal_column(r"'\n'"))))
+        query = self._gate.writer.write(self._statements.within(lines, keys))
+        self._gate.note(query)
+        with self._gate.translated(), self._database.raw.cursor() as cursor:
+            cursor.execute(query)
+            ((text,),) = cursor.fetchall()
+            is_whole = text is not None and not cursor.warning_count
+        if is_whole:
+            yield text + b"\n"
+        elif first == last:
+            raise _is_too_large(keys.table)
+        else:
+            middle = (first + last) // 2
+            yield from self._key_lines(numbered, first, middle)
+            yield from self._key_lines(numbered, middle + 1, last)
+
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         """One text a row, made by the server: taking cells apart is what the driver is slow at."""
         portion = piece.portion
@@ -60,11 +99,7 @@ class MariadbArchive(SqlArchive):
                 for (text,) in rows:
                     # The server gives NULL for a text that would not fit a packet, and no error.
                     if text is None:
-                        raise Refused(
-                            f"A row of {portion.table.label} is larger than the server's "
-                            "max_allowed_packet.",
-                            "Let it be larger, or leave a column out of the archive.",
-                        )
+                        raise _is_too_large(portion.table)
                     yield (text.replace(b"\n", b"\\n") if b"\n" in text else text) + b"\n"
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:
@@ -141,6 +176,13 @@ class MariadbArchive(SqlArchive):
 
     def allow_orphans(self) -> None:
         self._gate.run_text("SET SESSION foreign_key_checks = 0")
+
+
+def _is_too_large(table: Table) -> Refused:
+    return Refused(
+        f"A row of {table.label} is larger than the server's max_allowed_packet.",
+        "Let it be larger, or leave a column out of the archive.",
+    )
 
 
 def _is_text(way: Way) -> bool:

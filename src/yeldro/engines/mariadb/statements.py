@@ -299,6 +299,16 @@ class MariadbStatements(StageStatements):
             ]
         return sa.cast(sa.func.concat(*parts[1:]), sa.BINARY)
 
+    def whole_line(
+        self, cells: Sequence[tuple[Column, sa.ColumnElement[Any]]]
+    ) -> sa.ColumnElement[Any]:
+        """The same with line breaks escaped, too."""
+        breaks: list[sa.ColumnElement[str]] = [
+            sa.literal_column(text) for text in (r"'\n'", r"'\\n'")
+        ]
+        escaped: sa.ColumnElement[Any] = sa.func.replace(self.line(cells), *breaks)
+        return escaped
+
     def is_same(
         self, table: Table, names: Sequence[str], own: sa.FromClause, other: sa.FromClause
     ) -> sa.ColumnElement[bool]:

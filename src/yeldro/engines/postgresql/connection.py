@@ -50,6 +50,7 @@ from yeldro.errors import DatabaseFailed
 
 if TYPE_CHECKING:
     from yeldro.engines.postgresql.archive import PostgresqlArchive
+    from yeldro.engines.postgresql.numbered_keys import PostgresqlNumberedKeys
     from yeldro.engines.postgresql.ranking import PostgresqlRanking
     from yeldro.engines.postgresql.replacing import PostgresqlReplacing
 
@@ -194,6 +195,12 @@ class PostgresqlDatabase(SqlDatabase):
         from yeldro.engines.postgresql.ranking import PostgresqlRanking
 
         return PostgresqlRanking(self)
+
+    @cached_property
+    def numbered(self) -> PostgresqlNumberedKeys:
+        from yeldro.engines.postgresql.numbered_keys import PostgresqlNumberedKeys
+
+        return PostgresqlNumberedKeys(self)
 
     @cached_property
     def replacing(self) -> PostgresqlReplacing:
@@ -441,8 +448,8 @@ class PostgresqlDatabase(SqlDatabase):
         ):
             while read and (sent := read.read(_BLOCK)):
                 copying.write(sent)
-            for block in () if read else copying:
-                write(bytes(block))
+            for rows in () if read else self.raw.read_copy():
+                write(rows)
 
     def find_transaction(self) -> str:
         return (
@@ -512,19 +519,20 @@ class PostgresqlDatabase(SqlDatabase):
                 self.gate.run_text(f"CREATE INDEX IF NOT EXISTS {index}", Kind.PLAIN)
             self.gate.run_text(f"ANALYZE pg_temp.{into.name}", Kind.PLAIN)
         if self.in_batches:
-            self._find_span(into)
+            self.find_span(into)
         return rows
 
-    def _find_span(self, keys: StoredKeys) -> None:
+    def find_span(self, keys: StoredKeys) -> None:
         """Between which numbers the keys of a batch lie: of a range that is known the planner does
         not look through the whole table."""
         first = keys.table.identity[0]
         is_number = first in keys.table.column_names and len(keys.table.identity) == 1
         if is_number and keys.table.column(first).family is Family.INTEGER:
             cell, *_ = self.statements.key_columns(keys, keys.table.identity)
-            ends = tuple(self.gate.run(sa.select(sa.func.min(cell), sa.func.max(cell))).one())
-            if ends[0] is not None:
-                self.statements.spans[keys] = (int(ends[0]), int(ends[1]))
+            ends = self.statements.within(sa.select(sa.func.min(cell), sa.func.max(cell)), keys)
+            found = tuple(self.gate.run(ends).one())
+            if found[0] is not None:
+                self.statements.spans[keys] = (int(found[0]), int(found[1]))
 
     def find_effects(
         self, table: Table, columns: Sequence[str] | None, event: str = "delete"

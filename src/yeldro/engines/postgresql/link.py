@@ -20,8 +20,8 @@ T = TypeVar("T")
 # The driver's fastest way looks for interrupts only where it has to wait, and so never while a
 # server keeps talking.
 _wait = getattr(waiting, "wait_poll", waiting.wait_selector)
-# Rows of a COPY that are taken at once, if so many are there.
-_AT_ONCE = 1000
+# Rows and bytes of a COPY that are taken at once, if so many are there.
+_AT_ONCE, _BYTES = 1000, 1 << 18
 # Seconds that asking a server to end a statement may take.
 _CANCELLING = 1.0
 
@@ -36,12 +36,12 @@ class GuardedConnection(psycopg.Connection[Any]):
         self.pgconn.notice_handler = None
 
     def read_copy(self) -> Iterator[bytes]:
-        """The rows of the COPY that was begun. The driver's own loop takes turns at waiting for
-        each of them."""
+        """The rows of the COPY that was begun, many at a time. The driver's own loop takes turns at
+        waiting for each of them."""
         is_over = False
         while not is_over:
             rows, is_over = self.wait(_take_rows(self.pgconn))
-            yield from rows
+            yield b"".join(rows)
 
     def wait(
         self, gen: Generator[Any, Any, T], interval: float = 0.1, timeout: float | None = None
@@ -59,12 +59,14 @@ def _take_rows(connection: PGconn) -> Generator[Any, Any, tuple[list[bytes], boo
     """Rows of a COPY that have arrived, and whether they are the last. It yields what to wait for,
     as the driver's own do."""
     rows: list[bytes] = []
-    while len(rows) < _AT_ONCE:
+    taken = 0
+    while len(rows) < _AT_ONCE and taken < _BYTES:
         size, row = connection.get_copy_data(1)
         if size < 0:
             yield from _end_copy(connection)
             return rows, True
         if size:
+            taken += size
             rows.append(bytes(row))
         elif rows:
             break

@@ -7,7 +7,7 @@ from typing import Protocol
 
 import sqlalchemy as sa
 
-from yeldro.core.model.key_set import KeySet
+from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.engines.postgresql.link import GuardedConnection
 from yeldro.engines.postgresql.statements import PostgresqlStatements
 from yeldro.engines.shared.part import Owner
@@ -27,6 +27,10 @@ class PostgresqlOwner(Owner, Protocol):
         ...
 
     def setting(self, name: str) -> str: ...
+
+    def find_span(self, keys: StoredKeys) -> None:
+        """Between which numbers keys lie, where they are numbers."""
+        ...
 
     def follow(self, keys: KeySet, moving: sa.Update) -> int:
         """Change rows that move by it, and let every key set of the table follow."""

@@ -79,6 +79,10 @@ class PostgresqlStatements(StageStatements):
         self.spans: dict[KeySet, tuple[int, int]] = {}
         """Of some key sets: between which numbers their keys lie."""
 
+    def forget_others(self) -> None:
+        super().forget_others()
+        self.spans.clear()
+
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         inside = super().is_in(columns, keys, names)
         span = self.spans.get(keys) if tuple(names) == keys.table.identity else None

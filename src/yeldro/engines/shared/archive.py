@@ -46,6 +46,12 @@ class SqlArchive(SqlPart, ABC):
     @abstractmethod
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]: ...
 
+    def extract_keys(
+        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
+    ) -> int:
+        (copied,) = self.extract([Piece(portion, chosen)], sink)
+        return copied
+
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
         self._gate.run(self._statements.make_copy_table(name, portion, changed))
 

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.key_set import KeyRange, StoredKeys
 from yeldro.core.model.schema import Table
 from yeldro.core.selection.grouping import Ranking
 from yeldro.engines.shared.part import SqlPart
@@ -91,13 +91,16 @@ class SqlNumberedKeys(SqlPart):
         self._database.create_key_table(keys, unique=set(table.identity) <= set(key))
         return keys
 
+    def between(self, numbered: StoredKeys, first: int, last: int) -> KeyRange:
+        return KeyRange(
+            numbered.table, numbered.columns, numbered.name, first=int(first), last=int(last)
+        )
+
     def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
         keys = self._make(numbered.table, numbered.columns)
-        rows = sa.select(
-            *self._statements.key_columns(numbered, numbered.columns), sa.literal_column("0")
-        )
-        number = self._statements.key_table(numbered).c.round
-        rows = rows.where(number.between(_write(first), _write(last)))
+        some = self.between(numbered, first, last)
+        cells = self._statements.key_columns(some, some.columns)
+        rows = self._statements.within(sa.select(*cells, sa.literal_column("0")), some)
         self._database.fill(keys, self._statements.fill_plain(keys, rows))
         return keys
 
@@ -113,6 +116,7 @@ class SqlNumberedKeys(SqlPart):
 
     def remember(self) -> None:
         self._gate.made.clear()
+        self._statements.remember()
         self._database.in_batches = True
 
     def drop_others(self) -> None:
@@ -120,6 +124,7 @@ class SqlNumberedKeys(SqlPart):
             table = sa.table(name, schema=self._statements.key_schema)
             self._gate.run(Words("DROP TABLE IF EXISTS", table))
         self._gate.made.clear()
+        self._statements.forget_others()
 
 
 def _write(number: int) -> sa.ColumnElement[int]:

@@ -8,6 +8,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_queries import ArchiveQueries
+from yeldro.core.database.numbered_keys import NumberedKeys
 from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Schema
@@ -34,6 +35,9 @@ class Owner(Protocol):
 
     @property
     def archive(self) -> ArchiveQueries: ...
+
+    @property
+    def numbered(self) -> NumberedKeys: ...
 
     def fill(self, into: StoredKeys, statement: sa.Insert) -> int:
         """Send a statement that fills a key set. Returns how many rows it put in."""

@@ -15,7 +15,14 @@ import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.column_profile import First
-from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, WholeTable, stored
+from yeldro.core.model.key_set import (
+    DependentRows,
+    KeyRange,
+    KeySet,
+    StoredKeys,
+    WholeTable,
+    stored,
+)
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.selection import Order, Selection
@@ -44,6 +51,7 @@ class Statements:
         self._prefix = "yeldro_"
         self._tables: dict[Table, sa.TableClause] = {}
         self._key_tables: dict[StoredKeys, sa.TableClause] = {}
+        self._remembered: set[StoredKeys] = set()
         self._held: dict[str, HeldTable] = {}
 
     def avoid(self, names: Iterable[str]) -> None:
@@ -98,6 +106,15 @@ class Statements:
                 keys.name, *columns, sa.column("round"), *new, schema=self.key_schema
             )
         return self._key_tables[keys]
+
+    def remember(self) -> None:
+        """What is known of key sets by now stays known when others are forgotten."""
+        self._remembered = set(self._key_tables)
+
+    def forget_others(self) -> None:
+        """A run of thousands of batches would keep them all in memory."""
+        for keys in self._key_tables.keys() - self._remembered:
+            del self._key_tables[keys]
 
     def origin(self, table: Table, name: str) -> Column | str:
         """What a column of ours takes its values from."""
@@ -155,9 +172,17 @@ class Statements:
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether `columns` stand among the columns `names` of a key set."""
         inside: sa.ColumnElement[bool] = as_tuple(columns).in_(
-            sa.select(*self.key_columns(keys, names))
+            self.within(sa.select(*self.key_columns(keys, names)), keys)
         )
         return inside
+
+    def within(self, rows: Rows, keys: KeySet) -> Rows:
+        """The rows of a key table that belong to a key set: all, but for a range."""
+        if not isinstance(keys, KeyRange):
+            return rows
+        low: sa.ColumnElement[int] = sa.literal_column(str(keys.first))
+        high: sa.ColumnElement[int] = sa.literal_column(str(keys.last))
+        return rows.where(self.key_table(keys).c.round.between(low, high))
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is in the key set."""

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
-from contextlib import closing
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
 from urllib.parse import quote
 
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import ELSEWHERE, Form, Piece, Sink, Source, Stage
+from yeldro.core.database.archive_format import ELSEWHERE, Form, Piece, Portion, Sink, Source, Stage
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.key_set import DependentRows, StoredKeys
 from yeldro.core.model.schema import Column, Reference
@@ -41,11 +41,25 @@ class SqliteArchive(SqlArchive):
         # What this transaction has changed is not in the file yet, so the second connection cannot
         # see it.
         later = any(piece.later for piece in pieces)
-        with closing(
-            sqlite3.connect(
-                ":memory:" if later else self._database.uri, uri=True, isolation_level=None
+        with self._writing(sink, ":memory:" if later else self._database.uri) as reader:
+            spans = {piece: None if later else self._find_span(piece) for piece in pieces}
+            fixed = dict.fromkeys(
+                piece.keys.parents if isinstance(piece.keys, DependentRows) else piece.keys
+                for piece in pieces
+                if not spans[piece]
             )
-        ) as reader:
+            for keys in fixed:
+                if isinstance(keys, StoredKeys) and not later:
+                    self._send_keys(keys, reader)
+            # The second connection writes the archive, and must not be able to write anything
+            # else.
+            reader.set_authorizer(deny_changes_of_main)
+            return [self._copy_piece(piece, spans[piece], sink, reader) for piece in pieces]
+
+    @contextmanager
+    def _writing(self, sink: Sink, source: str) -> Iterator[sqlite3.Connection]:
+        """A connection to a source that has the archive attached, committed at the end."""
+        with closing(sqlite3.connect(source, uri=True, isolation_level=None)) as reader:
             # So that Ctrl-C is heard while SQLite works.
             reader.set_progress_handler(lambda: 0, LISTEN)
             try:
@@ -53,19 +67,7 @@ class SqliteArchive(SqlArchive):
                 reader.execute("ATTACH ? AS yeldro_archive", (str(sink.path),))
                 reader.execute("PRAGMA yeldro_archive.synchronous = FULL")
                 reader.execute("BEGIN")
-                spans = {piece: None if later else self._find_span(piece) for piece in pieces}
-                fixed = dict.fromkeys(
-                    piece.keys.parents if isinstance(piece.keys, DependentRows) else piece.keys
-                    for piece in pieces
-                    if not spans[piece]
-                )
-                for keys in fixed:
-                    if isinstance(keys, StoredKeys) and not later:
-                        self._send_keys(keys, reader)
-                # The second connection writes the archive, and must not be able to write anything
-                # else.
-                reader.set_authorizer(deny_changes_of_main)
-                counts = [self._copy_piece(piece, spans[piece], sink, reader) for piece in pieces]
+                yield reader
                 reader.execute("COMMIT")
             except sqlite3.Error as error:
                 code = getattr(error, "sqlite_errorcode", 0) & 0xFF
@@ -75,7 +77,19 @@ class SqliteArchive(SqlArchive):
                 raise ArchiveFailed(
                     f"The archive {sink.path} failed: {what}.", ELSEWHERE
                 ) from error
-        return counts
+
+    def extract_keys(
+        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
+    ) -> int:
+        """Numbers go as they are; the rows themselves need not be looked at."""
+        is_whole = self._database.is_whole_number(chosen) and not chosen.new
+        if is_whole and chosen.columns == numbered.columns:
+            with self._writing(sink, ":memory:") as reader:
+                target, columns = _write_target(portion, sink)
+                reader.execute(f"CREATE TABLE {target} ({columns})")
+                if self._send_numbers(chosen, reader, f"INSERT INTO {target} SELECT"):
+                    return portion.rows
+        return super().extract_keys(portion, chosen, numbered, sink)
 
     def _find_span(self, piece: Piece) -> tuple[int, int] | None:
         """The first and the last row number, where the rows are all that lie between them."""
@@ -129,9 +143,9 @@ class SqliteArchive(SqlArchive):
         finally:
             self._database.raw.text_factory = decode
 
-    def _send_numbers(self, keys: StoredKeys, reader: sqlite3.Connection) -> bool:
+    def _send_numbers(self, keys: StoredKeys, reader: sqlite3.Connection, into: str = "") -> bool:
         """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns
-        whether they are."""
+        whether they are. `into` begins the statement that takes them."""
         cells = _cells(keys)
         others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
         if (
@@ -144,8 +158,8 @@ class SqliteArchive(SqlArchive):
         alone = len(cells) == 1
         chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
         places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
-        into = f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)})"
-        taking = f"{into} SELECT 0, {', '.join(places)} FROM json_each(?)"
+        into = into or f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)}) SELECT 0,"
+        taking = f"{into} {', '.join(places)} FROM json_each(?)"
         counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
         first = _SMALLEST
         while first < -_SMALLEST:
@@ -155,7 +169,7 @@ class SqliteArchive(SqlArchive):
             if not rows:
                 break
             if alone and last - start + 1 == rows:
-                reader.execute(f"{counting} {into} SELECT 0, n FROM s", (start, last))
+                reader.execute(f"{counting} {into} n FROM s", (start, last))
             else:
                 sending = f"SELECT json_group_array(json_array({', '.join(cells)})) FROM ({chunk})"
                 reader.execute(taking, self._database.raw.execute(sending, (first,)).fetchone())
@@ -170,9 +184,8 @@ class SqliteArchive(SqlArchive):
         reader: sqlite3.Connection,
     ) -> int:
         portion, clause = piece.portion, self._statements.table(piece.portion.table)
-        name, columns = sink.shown(portion)
-        target = f"yeldro_archive.{_quoted(name)}"
-        reader.execute(f"CREATE TABLE IF NOT EXISTS {target} ({', '.join(map(_quoted, columns))})")
+        target, columns = _write_target(portion, sink)
+        reader.execute(f"CREATE TABLE IF NOT EXISTS {target} ({columns})")
         cells = [clause.c[column] for column in portion.columns]
         rows = self._statements.select_copied(portion, piece.keys, cells)
         if span:
@@ -198,7 +211,7 @@ class SqliteArchive(SqlArchive):
             )
         query = self._gate.writer.write(rows)
         self._gate.note(f"INSERT INTO {target} {query}")
-        done = self._copy(query, len(columns), target, reader, later=piece.later)
+        done = self._copy(query, len(portion.columns), target, reader, later=piece.later)
         sink.tick(done)
         return done
 
@@ -289,6 +302,12 @@ def _cells(keys: StoredKeys) -> list[str]:
         *(f"c{place}" for place in range(len(keys.columns))),
         *(f"n{place}" for place in range(len(keys.new))),
     ]
+
+
+def _write_target(portion: Portion, sink: Sink) -> tuple[str, str]:
+    """The table of the archive that takes a portion, and its columns."""
+    name, columns = sink.shown(portion)
+    return f"yeldro_archive.{_quoted(name)}", ", ".join(map(_quoted, columns))
 
 
 def _quoted(name: str) -> str:
