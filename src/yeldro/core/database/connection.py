@@ -107,6 +107,9 @@ class Database(Looking, Protocol):
         ...
 
     # Transactions
+    mode: Mode | None
+    """That of the open transaction."""
+
     def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
         """Open a transaction; nobody else may use the tables `alone` until its end."""
         ...
@@ -167,7 +170,8 @@ class Database(Looking, Protocol):
         ...
 
     def build_index(self, reference: Reference) -> None:
-        """Give a reference's columns an index until `drop_indexes`, where this account may."""
+        """Give a reference's columns an index until `drop_indexes`, where this account may and it
+        did not before."""
         ...
 
     def add_unique(self, grouping: Grouping, name: str, *, blanks_stay: bool = False) -> None:

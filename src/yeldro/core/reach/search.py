@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
@@ -15,6 +16,7 @@ from yeldro.core.model.schema import Reference, Schema, Table, TableName, overla
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
 from yeldro.core.reach.rules import Rules, Treatment
+from yeldro.core.reach.unindexed import count_looked_through
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 
@@ -161,6 +163,7 @@ class Search:
         if self.counts.get(reference.parent.name):
             parents = self.sets[reference.parent.name]
             self.database.announce(Phase.FOLLOWING, reference.child.label, None)
+            self._ease(reference)
             self.sets[name], rows = self.database.find_dependent(reference, parents)
             self.counts[name] = 0
             self._note(reference, rows)
@@ -215,12 +218,21 @@ class Search:
             self.counts[child.name] = 0
         into = stored(self.sets[child.name])
         self.database.announce(Phase.FOLLOWING, child.label, None)
+        self._ease(reference)
         within = None if self._brings_all(reference) else self.going
         new = self.database.pull(
             reference, parents, into, round=self.rounds, since=since, within=within
         )
         self._note(reference, new)
         return new
+
+    def _ease(self, reference: Reference) -> None:
+        """A run builds the index that the engine will need for its checks before it looks for the
+        rows that depend on others."""
+        if self.database.mode is Mode.WRITE:
+            checks = self.counts[reference.parent.name]
+            if count_looked_through(self.database, reference, checks):
+                self.database.build_index(reference)
 
     def _note(self, reference: Reference, new: int) -> None:
         self.counts[reference.child.name] += new

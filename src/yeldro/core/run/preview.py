@@ -31,6 +31,7 @@ from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
+from yeldro.core.reach.unindexed import count_looked_through
 from yeldro.core.run.refusals import find_refusals
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
@@ -38,12 +39,6 @@ from yeldro.core.selection.selection import Selection
 if TYPE_CHECKING:
     from yeldro.core.duplicates.groups import Duplicates
     from yeldro.core.run.seal import Difference, Seal
-
-# From here on building an index takes less time than the scans that it saves: so many of them, and
-# so many rows that they look at together.
-_MANY_CHECKS = 20
-_MANY_LOOKED_AT = 200_000
-
 
 # So many are listed one by one; the count tells the rest.
 _MISSING = 100
@@ -218,11 +213,8 @@ def sample_columns(selection: Selection, show: Sequence[str]) -> tuple[str, ...]
 def _find_scanned(database: Database, reach: Reach) -> Iterator[Scan]:
     for keys, checks in reach.deleted:
         for reference in database.schema.incoming(keys.table):
-            checked = reference.declared and reference.enforced and not reference.broken
-            if checked and not reference.is_indexed and checks >= _MANY_CHECKS:
-                rows = database.count_rows(reference.child)
-                if checks * rows >= _MANY_LOOKED_AT:
-                    yield Scan(reference, checks, rows)
+            if rows := count_looked_through(database, reference, checks):
+                yield Scan(reference, checks, rows)
 
 
 def _cautions(

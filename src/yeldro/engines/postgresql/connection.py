@@ -560,6 +560,8 @@ class PostgresqlDatabase(SqlDatabase):
 
     def build_index(self, reference: Reference) -> None:
         """Only a table's owner may build an index."""
+        if reference in self._built:
+            return
         name = reference.child.name
         with self.own_path():
             is_owner = self.gate.run(

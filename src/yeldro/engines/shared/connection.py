@@ -85,7 +85,7 @@ class SqlDatabase(ABC):
         self.announce: Announce = tell_nobody
         self.names = Names()
         self._spare: dict[tuple[Table, tuple[str, ...]], list[StoredKeys]] = {}
-        self._built: list[sa.TableClause] = []
+        self._built: dict[Reference, sa.TableClause] = {}
         self._filled: set[StoredKeys] = set()
         self.mode: Mode | None = None
 
@@ -212,6 +212,7 @@ class SqlDatabase(ABC):
         self.gate.in_transaction = True
 
     def commit(self) -> None:
+        self.drop_indexes()
         self.gate.in_transaction = False
         try:
             self._commit()
@@ -663,7 +664,7 @@ class SqlDatabase(ABC):
         yield sa.func.coalesce(cell, nothing)
 
     def drop_indexes(self) -> None:
-        for index in self._built:
+        for index in self._built.values():
             self.gate.run(Words("DROP INDEX", index))
         self._built.clear()
 
@@ -672,7 +673,7 @@ class SqlDatabase(ABC):
         self.gate.run(
             self.statements.build_index(index, reference.child, self.statements.pointing(reference))
         )
-        self._built.append(index)
+        self._built[reference] = index
 
     def delete(self, keys: KeySet) -> int:
         return self.gate.run(self.statements.delete(keys)).rowcount

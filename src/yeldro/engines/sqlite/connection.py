@@ -406,7 +406,8 @@ class SqliteDatabase(SqlDatabase):
         return self.gate.run(delete).rowcount
 
     def build_index(self, reference: Reference) -> None:
-        self._build_index(reference)
+        if reference not in self._built:
+            self._build_index(reference)
 
     def delete_together(self, key_sets: Sequence[KeySet]) -> int:
         """The checks wait for the commit; cascades inside the cycle may run ahead, so the total is
