@@ -143,6 +143,9 @@ class Stopwatch:
     def batch_done(self, progress: Progress) -> None:
         self.progress = progress
 
+    def waiting(self, name: str, seconds: float, progress: Progress) -> None:
+        pass
+
     def wants_to_stop(self) -> bool:
         return False
 

@@ -668,6 +668,13 @@ class PaceOptions(Options):
     pause: float = option(
         Kind.SECONDS, Group.BATCHES, "SECONDS", "Between two of them.", default=0.0, typed=True
     )
+    behind: float | None = option(
+        Kind.SECONDS,
+        Group.BATCHES,
+        "SECONDS",
+        "No new one while a replica is further behind.",
+        typed=True,
+    )
     batches: int | None = option(Kind.FIRST, Group.BATCHES, "N", "Stop after so many of them.")
     lasting: str | None = option(
         Kind.TEXT,

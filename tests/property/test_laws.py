@@ -64,6 +64,9 @@ class Yes:
     def batch_done(self, progress: Progress) -> None:
         self.seen.append(progress)
 
+    def waiting(self, name: str, seconds: float, progress: Progress) -> None:
+        pass
+
     def wants_to_stop(self) -> bool:
         return False
 

@@ -11,7 +11,8 @@ from yeldro.cli.screen import Screen
 from yeldro.cli.waiting import LINE
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
-from yeldro.engines.open import open_database
+from yeldro.core.database.followers import Follower
+from yeldro.engines.open import open_database, open_follower
 from yeldro.errors import UsageError
 from yeldro.store.config import Place
 
@@ -43,3 +44,17 @@ def opened(
     finally:
         LINE.clear()
         database.close()
+
+
+@contextmanager
+def watched(place: Place, behind: float | None) -> Iterator[tuple[Follower, ...]]:
+    """The servers that yeldro.toml names beside a database, where somebody asks how far behind they
+    are."""
+    password = os.environ.get("YELDRO_DB_PASSWORD")
+    addresses = () if behind is None else place.watch
+    followers = tuple(open_follower(address, password, place.link) for address in addresses)
+    try:
+        yield followers
+    finally:
+        for follower in followers:
+            follower.close()

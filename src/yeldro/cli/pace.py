@@ -30,6 +30,7 @@ def read_pace(options: PaceOptions, size: str | None, now: datetime) -> Pace | N
         options.pause,
         min((limit for limit in limits if limit is not None), default=None),
         options.batches,
+        options.behind,
         options.even_if_changed,
     )
 

@@ -12,6 +12,7 @@ from yeldro.cli.progress import Bar
 from yeldro.cli.screen import Screen, confirm, prompt
 from yeldro.core.model.action import Action
 from yeldro.core.model.plural import count
+from yeldro.core.model.visible import one_line
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.batching import Progress
 from yeldro.core.run.preview import Preview
@@ -127,6 +128,10 @@ class Person:
     def batch_done(self, progress: Progress) -> None:
         self._commits = False
         self.bar.move(progress.done, progress.total, f"batch {progress.batches:,}")
+
+    def waiting(self, name: str, seconds: float, progress: Progress) -> None:
+        text = f"waiting: {one_line(name)} is {seconds:.1f} s behind"
+        self.bar.move(progress.done, progress.total, text)
 
     def wants_to_stop(self) -> bool:
         return self._interrupts > 0

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from yeldro.cli.asked_line import read_line
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
-from yeldro.cli.connect import opened
+from yeldro.cli.connect import opened, watched
 from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.pace import describe_pace, read_pace
 from yeldro.cli.person import Person
@@ -58,8 +58,9 @@ def resume_run(options: ResumeOptions) -> int:
         job = _make_job(database, asked, no_rollback=options.no_rollback)
         pace = _make_pace(options, asked)
         person.how = describe_pace(pace)
-        manner = Manner(ask_first=asks, recount=asked.recount, pace=pace)
-        result = ResumedRun(database, job, manner, person, record).run()
+        with watched(place, pace.behind) as followers:
+            manner = Manner(ask_first=asks, recount=asked.recount, pace=pace, followers=followers)
+            result = ResumedRun(database, job, manner, person, record).run()
     back = "" if asked.no_archive else make_way_back(options, place, result)
     onward = make_way_back(options, place, result, "resume")
     tell(screen, "resume", result, back, person, onward)
@@ -119,7 +120,7 @@ def _find_size(asked: Asked) -> str | None:
 
 def _make_pace(options: ResumeOptions, asked: Asked) -> Pace:
     """As it was asked for once, but for what is said now. Limits of that time do not count."""
-    same = {name: getattr(asked, name) for name in ("hold", "pause", "even_if_changed")}
+    same = {name: getattr(asked, name) for name in ("hold", "pause", "behind", "even_if_changed")}
     same["batch"] = _find_size(asked)
     new = {name: getattr(options, name) for name in same}
     usual = ResumeOptions()

@@ -7,8 +7,9 @@ import sys
 from collections.abc import Callable
 
 from msgspec import Struct
+from msgspec.structs import replace
 
-from yeldro.cli.connect import opened
+from yeldro.cli.connect import opened, watched
 from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.person import Person
 from yeldro.cli.place import find_database, find_records_folder
@@ -19,7 +20,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.visible import one_line
 from yeldro.core.run.outcome import RunResult
 from yeldro.errors import OutputClosed, UsageError
-from yeldro.options import ChangingOptions, RecordOptions, RunOptions
+from yeldro.options import ChangingOptions, PaceOptions, RecordOptions, RunOptions
 from yeldro.report.documents import make_run
 from yeldro.report.tally import render_ending, render_tallies
 from yeldro.store.config import Place
@@ -58,8 +59,13 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
     protected = find_protection(options, place, asks=asks)
     person = Person(screen, place.title, _warn_of_copy(options, verb), protected)
     person.quiet = isinstance(options, RunOptions) and options.quiet
-    with opened(place, Mode.WRITE, options.wait, options.allow_function) as database:
+    behind = options.behind if isinstance(options, PaceOptions) else None
+    with (
+        watched(place, behind) as followers,
+        opened(place, Mode.WRITE, options.wait, options.allow_function) as database,
+    ):
         keeping = read_keeping(command.kind, options, command.line, place.address)
+        manner = replace(manner, followers=followers)
         result = work(database, manner, person, keeping)
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
         back = "" if options.no_archive else make_way_back(options, place, result)

@@ -12,6 +12,7 @@ from yeldro.core.model.address import POSTGRESQL, Address, Link, read_address
 if TYPE_CHECKING:
     from yeldro.core.database.abilities import Mode
     from yeldro.core.database.connection import Database
+    from yeldro.core.database.followers import Follower
 
 
 def open_database(
@@ -28,8 +29,7 @@ def open_database(
         from yeldro.engines.sqlite.connection import open_sqlite
 
         return open_sqlite(Path(address.path), mode, wait)
-    if password and "password" not in address.secrets:
-        address = replace(address, secrets={**address.secrets, "password": password})
+    address = _with_password(address, password)
     if address.kind == POSTGRESQL:
         from yeldro.engines.postgresql.connection import open_postgresql
 
@@ -37,3 +37,23 @@ def open_database(
     from yeldro.engines.mariadb.connection import open_mariadb
 
     return open_mariadb(address, wait, link or Link())
+
+
+def open_follower(
+    address: Address, password: str | None = None, link: Link | None = None
+) -> Follower:
+    """A server that is only looked at. It is connected to when it is."""
+    address = _with_password(address, password)
+    if address.kind == POSTGRESQL:
+        from yeldro.engines.postgresql.follower import Standby
+
+        return Standby(address, link or Link())
+    from yeldro.engines.mariadb.follower import Other
+
+    return Other(address, link or Link())
+
+
+def _with_password(address: Address, password: str | None) -> Address:
+    if not password or "password" in address.secrets:
+        return address
+    return replace(address, secrets={**address.secrets, "password": password})

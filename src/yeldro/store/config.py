@@ -32,18 +32,20 @@ _DATABASE = {
     "url": str,
     "protect": bool,
     "pooled": str,
+    "watch": list,
     **dict.fromkeys(("tls", "tls_ca", "tls_cert", "tls_key"), str),
 }
-_KINDS = {str: "text", bool: "true or false", dict: "table", list: "list of tables"}
+_KINDS = {str: "text", bool: "true or false", dict: "table", list: "list"}
 
 
 class NamedDatabase(Struct, frozen=True):
-    """`link` is how its server is spoken to."""
+    """`link` is how its server is spoken to; `watch` are servers that follow it."""
 
     name: str
     address: Address
     protect: bool = False
     link: Link = PLAIN
+    watch: tuple[Address, ...] = ()
 
 
 class Config(Struct, frozen=True):
@@ -70,6 +72,7 @@ class Place(Struct, frozen=True):
     references: tuple[Undeclared, ...] = ()
     link: Link = PLAIN
     source: str = ""
+    watch: tuple[Address, ...] = ()
 
     @property
     def title(self) -> str:
@@ -144,7 +147,7 @@ def _find_database_faults(databases: Mapping[str, Any]) -> Iterator[str]:
             )
         if "url" not in entry:
             yield f"databases.{name} needs a url"
-        for fault in _find_link_faults(entry):
+        for fault in (*_find_link_faults(entry), *_find_watch_faults(entry)):
             yield f"databases.{name}.{fault}"
 
 
@@ -202,6 +205,14 @@ def _find_link_faults(entry: Mapping[str, Any]) -> Iterator[str]:
         yield 'tls = "verify" needs tls_ca, the certificates that are trusted'
 
 
+def _find_watch_faults(entry: Mapping[str, Any]) -> Iterator[str]:
+    watch = entry.get("watch", [])
+    if isinstance(watch, list) and not all(
+        isinstance(one, str) and re.match(r"(?!sqlite)\w+://", one) for one in watch
+    ):
+        yield "watch must be a list of URLs of servers"
+
+
 def _read_named(name: str, entry: Mapping[str, Any], path: Path) -> NamedDatabase:
     address = read_address(entry["url"])
     if address.is_file:
@@ -212,7 +223,8 @@ def _read_named(name: str, entry: Mapping[str, Any], path: Path) -> NamedDatabas
         if key in entry
     }
     link = Link(entry.get("tls", ""), **files, pooled="pooled" in entry)
-    return NamedDatabase(name, address, entry.get("protect", False), link)
+    watch = tuple(map(read_address, entry.get("watch", ())))
+    return NamedDatabase(name, address, entry.get("protect", False), link, watch)
 
 
 def find_place(asked: str | None, environment: str | None, config: Config) -> Place:
@@ -236,4 +248,6 @@ def find_place(asked: str | None, environment: str | None, config: Config) -> Pl
             f"Say ./{text} for the file, or rename one of them.",
         )
     named = config.databases[text]
-    return Place(text, named.address, named.protect, config.references, named.link)
+    return Place(
+        text, named.address, named.protect, config.references, named.link, watch=named.watch
+    )

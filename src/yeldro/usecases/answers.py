@@ -50,6 +50,10 @@ class Answers(Protocol):
         """Told after each commit."""
         ...
 
+    def waiting(self, name: str, seconds: float, progress: Progress) -> None:
+        """Told now and then while a server that follows this one is so far behind."""
+        ...
+
     def wants_to_stop(self) -> bool:
         """Whether there was an interrupt."""
         ...

@@ -4,6 +4,7 @@ that is copied, deleted and proven by itself."""
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 
 from msgspec.structs import replace
 
@@ -28,6 +29,7 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases.answers import Answers
 from yeldro.usecases.batch_keeper import BatchKeeper
 from yeldro.usecases.compare_reaches import count_strangers
+from yeldro.usecases.followers import Followers
 from yeldro.usecases.judge import Compare
 from yeldro.usecases.one_transaction import Manner, Run
 from yeldro.usecases.steps import BatchJob
@@ -36,6 +38,8 @@ from yeldro.words.tell import tell, voice_of
 
 # So often a batch is tried again that somebody else was in the way of, after a pause in seconds.
 _TRIES, _PAUSE = 5, 0.2
+# Seconds between two looks at servers that are behind.
+_LOOKS = 0.2
 
 
 def run_in_batches(
@@ -97,6 +101,7 @@ class BatchRun(Run):
         self.known: dict[Table, int] = {}
         self.progress = Progress(0, 0, 0, what=job.chosen)
         self.watch = Stopwatch(self.pace.limit)
+        self.followers = Followers(database, manner.followers)
         self._now = self._taken = 0
 
     def run(self) -> RunResult:
@@ -130,6 +135,11 @@ class BatchRun(Run):
         self.batch_keeper.keep_keys(chosen, numbered)
         return self.take_all(shown, numbered)
 
+    def look_and_ask(self) -> tuple[Sequence[Preview], RunResult | None]:
+        if self.pace.behind is not None:
+            self.followers.begin()
+        return super().look_and_ask()
+
     def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
         """One batch after the other, until nothing is left or something stops them."""
         self.life.begun = True
@@ -150,6 +160,8 @@ class BatchRun(Run):
         """Why no other batch begins, "" where one does."""
         if self.pace.pause and self._now:
             time.sleep(self.pace.pause)
+        if self.pace.behind is not None and (reason := self._wait_for_followers(self.pace.behind)):
+            return reason
         if self.answers.wants_to_stop():
             raise Interrupted("Interrupted between two batches.")
         if self.pace.batches is not None and self._now >= self.pace.batches:
@@ -157,6 +169,19 @@ class BatchRun(Run):
         if self.watch.is_over:
             return "The time for it is over."
         return ""
+
+    def _wait_for_followers(self, limit: float) -> str:
+        """Until none is further behind than half of a limit, once one is. Returns why it cannot be
+        told, "" where it can."""
+        self.followers.mark()
+        low = limit / 2
+        while not (lag := self.followers.find_lag()).fault and lag.seconds > limit:
+            self.answers.waiting(lag.name, lag.seconds, self.progress)
+            time.sleep(_LOOKS)
+            if self.answers.wants_to_stop() or self.watch.is_over:
+                break
+            limit = low
+        return f"How far {lag.name} is behind cannot be told: {lag.fault}." if lag.fault else ""
 
     def _take_next(self, shown: Preview, numbered: StoredKeys, size: Size) -> None:
         first = self.progress.done + 1

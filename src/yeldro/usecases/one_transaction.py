@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
+from yeldro.core.database.followers import Follower
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.plural import count
 from yeldro.core.reach.reach import Reach
@@ -38,7 +39,8 @@ AGAIN = "Preview again."
 
 class Manner(Struct, frozen=True):
     """How a run goes: `rehearse` rolls back at the end; `ask_first` and `ask_last` say when to
-    ask; `recount` counts again what the database proves; with a `pace` it goes in batches.
+    ask; `recount` counts again what the database proves; with a `pace` it goes in batches, and
+    `followers` are servers to look at between them.
     """
 
     rehearse: bool = False
@@ -46,6 +48,7 @@ class Manner(Struct, frozen=True):
     ask_last: bool = False
     recount: bool = False
     pace: Pace | None = None
+    followers: tuple[Follower, ...] = ()
 
 
 class Run:

@@ -10,6 +10,7 @@ from typing import Protocol, TypeVar
 from yeldro.core.database.abilities import Abilities, Effect, Mode
 from yeldro.core.database.archive_queries import ArchiveQueries
 from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.followers import Sighting
 from yeldro.core.database.numbered_keys import NumberedKeys
 from yeldro.core.database.phase import Announce
 from yeldro.core.database.ranking_queries import RankingQueries
@@ -104,6 +105,14 @@ class Database(Looking, Protocol):
     def limited(self, seconds: float) -> AbstractContextManager[None]:
         """Until its end, outside of any transaction, a statement that takes longer ends with
         TookTooLong."""
+        ...
+
+    def find_place(self) -> int | None:
+        """How far this server has come, as those that follow it count, None where they do not."""
+        ...
+
+    def find_followers(self) -> Sequence[Sighting]:
+        """Those that it knows of itself."""
         ...
 
     # Transactions

@@ -18,6 +18,7 @@ class Pace(Struct, frozen=True):
     where it adapts to `hold`, how many seconds one may take.
 
     `pause` is between them; `limit` is how many seconds new ones may begin, `batches` how many.
+    With `behind` none begins while a server that follows this one is so many seconds behind.
     `even_if_changed`: rows go by their keys alone, whatever became of them.
     """
 
@@ -26,6 +27,7 @@ class Pace(Struct, frozen=True):
     pause: float = 0.0
     limit: float | None = None
     batches: int | None = None
+    behind: float | None = None
     even_if_changed: bool = False
 
 

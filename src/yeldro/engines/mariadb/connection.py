@@ -327,6 +327,11 @@ class MariadbDatabase(SqlDatabase):
                 return "it is a node of a cluster, which cannot be made to catch up"
         return ""
 
+    def find_place(self) -> int | None:
+        from yeldro.engines.mariadb.follower import NODE, find_place
+
+        return find_place(dict(map(tuple, self.gate.read(NODE))))
+
     def drop_unique(self, table: Table, name: str) -> None:
         self.gate.run(Words("DROP INDEX", sa.table(name), "ON", self.statements.table(table)))
 

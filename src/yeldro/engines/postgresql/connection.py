@@ -16,6 +16,7 @@ from psycopg.types.string import TextLoader
 
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes, TableChanges
+from yeldro.core.database.followers import Sighting
 from yeldro.core.database.sent import Kind
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
@@ -25,6 +26,7 @@ from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
 from yeldro.engines.postgresql.compiler import FullCompiler
 from yeldro.engines.postgresql.errors import is_answer, translate
+from yeldro.engines.postgresql.follower import POSITION, find_standbys
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql.settings import ONLY_OURS, PINNED
@@ -471,6 +473,15 @@ class PostgresqlDatabase(SqlDatabase):
     def find_lag(self) -> str:
         is_standby = self.gate.run_text("SELECT pg_catalog.pg_is_in_recovery()").scalar_one()
         return "it is a standby, which may lag behind" if is_standby else ""
+
+    def find_place(self) -> int:
+        with self.own_path():
+            ((place,),) = self.gate.read(POSITION)
+        return int(place)
+
+    def find_followers(self) -> Sequence[Sighting]:
+        with self.own_path():
+            return list(find_standbys(self.gate))
 
     @property
     def _has_status(self) -> bool:

@@ -16,6 +16,7 @@ from yeldro.core.database.abilities import Abilities, Effect, Mode, Row
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import ColumnProfile, First, Odd
 from yeldro.core.database.connection import T
+from yeldro.core.database.followers import Sighting
 from yeldro.core.database.phase import Announce, tell_nobody
 from yeldro.core.database.sent import Kind, Sent
 from yeldro.core.model.address import Address
@@ -237,6 +238,12 @@ class SqlDatabase(ABC):
 
     def find_lag(self) -> str:
         return ""
+
+    def find_place(self) -> int | None:
+        return None
+
+    def find_followers(self) -> Sequence[Sighting]:
+        return ()
 
     def drop_unique(self, table: Table, name: str) -> None:
         self.gate.run(Words("DROP INDEX", sa.table(name, schema=table.name.schema)))
