@@ -10,6 +10,7 @@
     │   ├── NotAllowed         the account lacks a right
     │   ├── Conflict           another session was in the way: it may be tried again
     │   │   └── Locked         it held a lock for too long
+    │   ├── TooLarge           a transaction is larger than the server allows: a smaller one may go
     │   ├── TookTooLong        a statement took longer than we, or the server, allow
     │   └── ArchiveFailed      the archive or the run record cannot be written or read
     └── Interrupted      130   Ctrl-C
@@ -71,6 +72,10 @@ class Conflict(DatabaseFailed):
 
 
 class Locked(Conflict):
+    pass
+
+
+class TooLarge(DatabaseFailed):
     pass
 
 

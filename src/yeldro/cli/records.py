@@ -11,6 +11,7 @@ from yeldro.cli.connect import opened
 from yeldro.cli.place import confirm_place
 from yeldro.cli.request import full_address
 from yeldro.core.database.abilities import Mode
+from yeldro.core.database.connection import Database
 from yeldro.core.model.address import looks_like_address
 from yeldro.errors import UsageError, YeldroError
 from yeldro.store.config import Place, find_config, find_place
@@ -31,18 +32,22 @@ def find_place_of(record: RunRecord, asked: str | None) -> Place:
     return replace(find_place(address, None, config), source=f"The record of {record.name}")
 
 
+def check_place(place: Place, database: Database, record: RunRecord) -> None:
+    """UsageError where a run took place elsewhere. Another node of the same cluster will do."""
+    is_same = full_address(place.address) == record.facts["address"]
+    if not is_same and not (database.cluster and database.cluster == record.facts.get("cluster")):
+        raise UsageError(f"The run took place in {record.facts['address']}.")
+
+
 def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list[str]:
     """Settle those that are in doubt, each in its own database. Returns why some could not be."""
     left = []
     for record in records:
         if IN_DOUBT in (record.outcome, record.restored):
             try:
-                place = find_place_of(record, asked)
-                if full_address(place.address) != record.facts["address"]:
-                    raise UsageError(
-                        f"It took place in {record.facts['address']}, which is another database."
-                    )
-                with opened(confirm_place(place, asks=False), Mode.WRITE, wait) as database:
+                place = confirm_place(find_place_of(record, asked), asks=False)
+                with opened(place, Mode.WRITE, wait) as database:
+                    check_place(place, database, record)
                     reason = settle(database, record)
                     left += [f"{record.name} stays in doubt: {reason}."] * bool(reason)
             except YeldroError as error:

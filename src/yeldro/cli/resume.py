@@ -14,9 +14,8 @@ from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.pace import describe_pace, read_pace
 from yeldro.cli.person import Person
 from yeldro.cli.place import confirm_place, list_records_folders
-from yeldro.cli.records import find_place_of
+from yeldro.cli.records import check_place, find_place_of
 from yeldro.cli.request import (
-    full_address,
     read_clear_request,
     read_duplicates_request,
     read_request,
@@ -27,7 +26,7 @@ from yeldro.cli.steps import choose_steps, read_values
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.run.batching import Pace
-from yeldro.errors import Refused, UsageError
+from yeldro.errors import Refused
 from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions, ResumeOptions, RunOptions
 from yeldro.report.history import render_progress
 from yeldro.store.cleanup_file import load_cleanup
@@ -44,13 +43,12 @@ def resume_run(options: ResumeOptions) -> int:
     record = find_record_in(list_records_folders(options.archive, options.db), options.run)
     asks = check_consent(options, "go on")
     place = confirm_place(find_place_of(record, options.db), asks=asks)
-    if full_address(place.address) != record.facts["address"]:
-        raise UsageError(f"The run took place in {record.facts['address']}.")
     protected = find_protection(options, place, asks=asks)
     person = Person(screen, place.title, "", protected)
     asked = _read_asked(record)
     # SQLite keeps hold of an archive that it looked into, which the rest of the run must write.
     with opened(place, Mode.WRITE, options.wait) as database:
+        check_place(place, database, record)
         check_resumable(database, record)
     with opened(place, Mode.WRITE, options.wait, asked.allow_function) as database:
         if screen.format == "text":

@@ -99,6 +99,7 @@ class RunFacts(TypedDict):
     database: str
     address: str
     engine: str
+    cluster: NotRequired[str]
     by: str
     outcome: str
     archive: bool

@@ -23,7 +23,15 @@ from yeldro.core.run.seal import Difference
 from yeldro.core.run.tally import Tally, add_tallies
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
-from yeldro.errors import Conflict, Interrupted, NotCommitted, Refused, UsageError, YeldroError
+from yeldro.errors import (
+    Conflict,
+    Interrupted,
+    NotCommitted,
+    Refused,
+    TooLarge,
+    UsageError,
+    YeldroError,
+)
 from yeldro.store.run_facts import PaceFacts
 from yeldro.store.run_record import Keeping
 from yeldro.usecases.answers import Answers
@@ -70,9 +78,9 @@ def check_batches(selection: Selection, manner: Manner, keeping: Keeping | None)
         raise UsageError("--archive-table keeps the rows of one transaction: it excludes --batch.")
 
 
-def _is_conflict(error: YeldroError) -> bool:
-    """Whether another session was in the way, of the commit too."""
-    return isinstance(error, Conflict) or isinstance(error.__cause__, Conflict)
+def _is(error: YeldroError, kind: type[YeldroError]) -> bool:
+    """Whether it is of a kind, or comes from one: of a commit too."""
+    return isinstance(error, kind) or isinstance(error.__cause__, kind)
 
 
 class BatchRun(Run):
@@ -186,17 +194,23 @@ class BatchRun(Run):
     def _take_next(self, shown: Preview, numbered: StoredKeys, size: Size) -> None:
         first = self.progress.done + 1
         wanted = min(size.matched, self.progress.total - self.progress.done)
-        for attempt in range(_TRIES):
+        attempt = 0
+        while True:
             try:
                 wanted = self._fit(shown, numbered, size, first, wanted)
                 return
-            except (Conflict, NotCommitted) as error:
-                if not _is_conflict(error) or attempt + 1 == _TRIES:
+            except (TooLarge, Conflict, NotCommitted) as error:
+                is_too_large = _is(error, TooLarge) and size.cut()
+                if not is_too_large and (not _is(error, Conflict) or attempt + 1 == _TRIES):
                     raise
-                # Nothing was changed, and whoever was in the way has gone on by then.
+                # Nothing was changed.
                 self.life.is_final = False
                 self._undo_batch()
-                time.sleep(_PAUSE * 2**attempt)
+                if is_too_large:
+                    wanted = min(wanted, size.matched)
+                else:  # whoever was in the way has gone on by then
+                    time.sleep(_PAUSE * 2**attempt)
+                    attempt += 1
 
     def _fit(
         self, shown: Preview, numbered: StoredKeys, size: Size, first: int, wanted: int

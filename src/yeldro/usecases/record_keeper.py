@@ -161,6 +161,7 @@ class Keeper:
                 **keeping.facts,
                 "database": self.database.name,
                 "engine": self.database.dialect,
+                "cluster": self.database.cluster,
                 "by": who(),
                 "began": now(),
                 "ended": None,

@@ -107,6 +107,9 @@ class Database(Looking, Protocol):
         TookTooLong."""
         ...
 
+    cluster: str
+    """What a cluster calls itself and this database, "" where this server is in none."""
+
     def find_place(self) -> int | None:
         """How far this server has come, as those that follow it count, None where they do not."""
         ...

@@ -36,11 +36,13 @@ class Size(Struct):
 
     `rows` is how many rows of the reach one may have; with `hold` seconds it changes, so that a
     batch takes about as long. `share` is how many rows of the reach come with one matched row.
+    `most` is what `rows` never grows beyond, None where nothing is known to be too many.
     """
 
     rows: int
     share: float
     hold: float | None = None
+    most: int | None = None
 
     @property
     def matched(self) -> int:
@@ -50,6 +52,11 @@ class Size(Struct):
         """How many matched rows to try instead of `taken` ones, which were `rows` of the reach."""
         return max(1, min(taken - 1, int(taken * self.rows / rows * 0.9)))
 
+    def cut(self) -> bool:
+        """So many rows were too many for the server. Returns whether fewer could do."""
+        self.most = self.rows = self.rows // 2
+        return self.rows > 0
+
     def learn(self, taken: int, rows: int, seconds: float) -> None:
         """From a batch that was committed."""
         self.share = max(1.0, rows / max(1, taken))
@@ -57,7 +64,7 @@ class Size(Struct):
             wanted = self.rows * min(_FASTEST, max(0.25, self.hold / seconds))
             # A small batch at the end says little about larger ones.
             if rows > self.rows / 2 or wanted < self.rows:
-                self.rows = max(1, int(wanted))
+                self.rows = max(1, min(int(wanted), self.most or int(wanted)))
 
 
 class Progress(Struct, frozen=True):

@@ -108,13 +108,21 @@ _FAMILIES = {
     **dict.fromkeys(("datetime", "timestamp"), Family.TIMESTAMP),
 }
 
+_NEEDS_KEY = (
+    "it has no primary key, and this cluster refuses changes to such a table "
+    "(wsrep_certify_nonPK=OFF)"
+)
+
 Rows = defaultdict[TableName, list[tuple[Any, ...]]]
 # Of a reference: what happens when its parent goes, and when what it points at changes.
 Rules = tuple[ReferentialAction, ReferentialAction]
 
 
-def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict[str, str | None]]]:
-    """Read everything about the tables of a database and of those connected with it.
+def read_schema(
+    gate: Gate, database: str, *, by_keys: bool = False
+) -> tuple[Schema, dict[TableName, dict[str, str | None]]]:
+    """Read everything about the tables of a database and of those connected with it. `by_keys`:
+    rows can only be changed where they have a key.
 
     Returns the schema, and per table the bodies of its triggers by name, None where they may not be
     read.
@@ -122,7 +130,7 @@ def read_schema(gate: Gate, database: str) -> tuple[Schema, dict[TableName, dict
     listed = _list_references(gate)
     known = _find_connected(gate, database, listed or ())
     triggers = _by_table(_run(gate, _TRIGGERS, known))
-    tables = _read_tables(gate, database, known, triggers)
+    tables = _read_tables(gate, database, known, triggers, by_keys=by_keys)
     rules = {
         (row[0], row[1], row[2]): (ReferentialAction(row[3]), ReferentialAction(row[4]))
         for row in _run(gate, _RULES, known)
@@ -152,7 +160,7 @@ def _find_connected(gate: Gate, database: str, listed: Sequence[_Listed]) -> lis
 
 
 def _read_tables(
-    gate: Gate, database: str, known: list[str], triggers: Rows
+    gate: Gate, database: str, known: list[str], triggers: Rows, *, by_keys: bool
 ) -> dict[TableName, Table]:
     columns = _by_table(_run(gate, _COLUMNS, known))
     indexes = _by_table(_run(gate, _INDEXES, known))
@@ -163,6 +171,8 @@ def _read_tables(
         place = TableName(schema, name)
         label = name if schema == database else f"{schema}.{name}"
         found = _make_table(place, label, kind, engine, columns[place], indexes[place])
+        if by_keys and found.kind == "table" and not (found.key or found.refusal):
+            found = replace(found, refusal=_NEEDS_KEY)
         happening = [Trigger(row[0], f"{row[1]} {row[2]}") for row in triggers[place]]
         # Its handler counts a row once for the table and once for the partition.
         tables[place] = replace(

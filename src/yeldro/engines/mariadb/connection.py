@@ -24,6 +24,7 @@ from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb.errors import is_answer, translate
+from yeldro.engines.mariadb.follower import NODE, find_place
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
 from yeldro.engines.mariadb.settings import PINNED
@@ -57,8 +58,10 @@ if TYPE_CHECKING:
 _CANCELLING = 1.0
 # Settings under which every table must have a primary key.
 _DEMANDS = """
-SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
-WHERE VARIABLE_NAME IN ('INNODB_FORCE_PRIMARY_KEY', 'WSREP_MODE')"""
+SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES
+WHERE VARIABLE_NAME IN ('INNODB_FORCE_PRIMARY_KEY', 'WSREP_MODE')
+  OR VARIABLE_NAME = 'WSREP_ON' AND VARIABLE_VALUE = 'ON'
+  OR VARIABLE_NAME = 'WSREP_CERTIFY_NONPK' AND VARIABLE_VALUE = 'OFF'"""
 # Of a table in another database, which our own catalogue does not hold.
 _ENGINE = sa.text(
     "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = "
@@ -142,11 +145,15 @@ class MariadbDatabase(SqlDatabase):
                 self._only_looks = "tx_read_only"
             self._pin_settings(wait)
             self._find_rights()
-            found = self.gate.read(_DEMANDS)
-            self.statements.demands_keys = any(
-                "ON" in value or "REQUIRED_PRIMARY_KEY" in value for (value,) in found
-            )
-            self.schema, self._bodies = read_schema(self.gate, address.database)
+            found = dict(map(tuple, self.gate.read(_DEMANDS)))
+            self.statements.demands_keys = found.get(
+                "INNODB_FORCE_PRIMARY_KEY"
+            ) == "ON" or "REQUIRED_PRIMARY_KEY" in found.get("WSREP_MODE", "")
+            # Together: this is a node of a cluster, which certifies rows by their keys only.
+            by_keys = {"WSREP_ON", "WSREP_CERTIFY_NONPK"} <= found.keys()
+            if "WSREP_ON" in found:
+                self.cluster = self._find_cluster()
+            self.schema, self._bodies = read_schema(self.gate, address.database, by_keys=by_keys)
             self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(MariadbJudge(self.gate, self.schema))
         except BaseException:
@@ -309,7 +316,7 @@ class MariadbDatabase(SqlDatabase):
             self.gate.run_text("COMMIT")
         except DatabaseFailed as error:
             if is_answer(error.__cause__):
-                raise did_not_commit(error.message) from error
+                raise did_not_commit(error) from error
             raise
         if self._is_whole():
             raise did_not_commit()
@@ -327,9 +334,13 @@ class MariadbDatabase(SqlDatabase):
                 return "it is a node of a cluster, which cannot be made to catch up"
         return ""
 
-    def find_place(self) -> int | None:
-        from yeldro.engines.mariadb.follower import NODE, find_place
+    def _find_cluster(self) -> str:
+        """Its name for itself, with the database; "" where there is none but the setting."""
+        found = dict(map(tuple, self.gate.read(NODE)))
+        uuid = found.get("wsrep_cluster_state_uuid", "") if find_place(found) is not None else ""
+        return f"{uuid}/{self._name_of_database}" if uuid else ""
 
+    def find_place(self) -> int | None:
         return find_place(dict(map(tuple, self.gate.read(NODE))))
 
     def drop_unique(self, table: Table, name: str) -> None:

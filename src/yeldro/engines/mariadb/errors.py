@@ -15,14 +15,32 @@ from yeldro.errors import (
     DatabaseFailed,
     NotAllowed,
     TookTooLong,
+    TooLarge,
     YeldroError,
 )
 
 # https://mariadb.com/kb/en/mariadb-error-codes/
 _CONFLICTS = {
     1205: "No lock in time: another session holds the rows.",
-    1213: "The database ended a deadlock with another session.",
+    1213: "The database ended a deadlock with another session, or a cluster one with another node.",
     1020: "Another session changed the same rows meanwhile.",
+}
+# What a node of a Galera cluster says (https://mariadb.com/kb/en/galera-cluster-system-variables/).
+_SMALLER = "Nothing was changed. In smaller transactions it may go: --batch."
+_TOO_LARGE = {
+    (1180, "wsrep_max_ws_rows"): "One transaction may not change more rows than wsrep_max_ws_rows.",
+    (1105, "writeset size"): "One transaction may not change more bytes than wsrep_max_ws_size.",
+}
+_OF_CLUSTER = {
+    1047: (
+        "This node of the cluster takes no statements: it is not in the primary component, or "
+        "still joining.",
+        "Nothing was changed. Try another node, or wait until wsrep_ready is ON.",
+    ),
+    4165: (
+        "The cluster does not replicate what was asked for, as wsrep_mode demands.",
+        "Nothing was changed.",
+    ),
 }
 _MESSAGES = {
     1792: "The transaction is read-only: a function tried to write.",
@@ -74,6 +92,8 @@ def translate(error: BaseException) -> YeldroError:
         return TookTooLong("The statement took longer than the server allows.", _UNCHANGED)
     if code in _CONFLICTS:
         return Conflict(_CONFLICTS[code], _UNCHANGED)
+    if of_cluster := _translate_of_cluster(code, error):
+        return of_cluster
     if code in _MESSAGES:
         return DatabaseFailed(_MESSAGES[code], _UNCHANGED)
     if code in _CONSTRAINTS:
@@ -97,6 +117,13 @@ def translate(error: BaseException) -> YeldroError:
         )
     # Other messages may repeat values of rows.
     return DatabaseFailed(f"The database refused (error {code}).", "Nothing was changed.")
+
+
+def _translate_of_cluster(code: int, error: BaseException) -> DatabaseFailed | None:
+    for (number, part), message in _TOO_LARGE.items():
+        if code == number and part in str(error.args[-1]):
+            return TooLarge(message, _SMALLER)
+    return DatabaseFailed(*_OF_CLUSTER[code]) if code in _OF_CLUSTER else None
 
 
 def is_answer(error: BaseException | None) -> bool:

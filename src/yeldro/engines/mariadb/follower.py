@@ -21,7 +21,7 @@ from yeldro.errors import YeldroError
 
 NODE = """
 SHOW GLOBAL STATUS WHERE Variable_name IN ('wsrep_ready', 'wsrep_cluster_status',
-'wsrep_last_committed', 'wsrep_local_recv_queue', 'wsrep_flow_control_paused_ns')"""
+'wsrep_cluster_state_uuid', 'wsrep_last_committed', 'wsrep_flow_control_paused_ns')"""
 # Seconds for which a server may keep us waiting.
 _WAIT = 5
 

@@ -417,7 +417,7 @@ class PostgresqlDatabase(SqlDatabase):
             word = self._control("COMMIT")
         except DatabaseFailed as error:
             if is_answer(error.__cause__):
-                raise did_not_commit(error.message) from error
+                raise did_not_commit(error) from error
             raise
         if word != "COMMIT":
             raise did_not_commit()

@@ -39,6 +39,7 @@ from yeldro.errors import (
     DatabaseFailed,
     NotCommitted,
     Refused,
+    TooLarge,
     UsageError,
     YeldroError,
 )
@@ -74,6 +75,7 @@ class SqlDatabase(ABC):
     """How many keys the last statement put into a key set."""
 
     in_batches = False
+    cluster = ""
     """Whether rows are looked for a few at a time."""
 
     _counts_key_rows = False
@@ -761,9 +763,8 @@ def under_way() -> Refused:
     )
 
 
-def did_not_commit(reason: str = "") -> NotCommitted:
+def did_not_commit(error: YeldroError | None = None) -> NotCommitted:
     """What the database itself said of a COMMIT."""
-    because = f" It said: {reason}" if reason else ""
-    return NotCommitted(
-        f"The database did not commit.{because}", "All of it was rolled back. Run it again."
-    )
+    because = f" It said: {error.message}" if error else ""
+    hint = error.hint if isinstance(error, TooLarge) else "All of it was rolled back. Run it again."
+    return NotCommitted(f"The database did not commit.{because}", hint)

@@ -225,7 +225,7 @@ class SqliteDatabase(SqlDatabase):
             self.gate.run_text("COMMIT")
         except YeldroError as error:
             if self.raw.in_transaction:
-                raise did_not_commit(error.message) from error
+                raise did_not_commit(error) from error
             raise
         if self.raw.in_transaction:
             raise did_not_commit()
