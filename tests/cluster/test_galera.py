@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import signal
 import subprocess
 import sys
@@ -23,6 +24,7 @@ pytestmark = pytest.mark.skipif(
     reason="the Galera provider, MariaDB's server or rsync is not installed",
 )
 ROWS = int(os.environ.get("YELDRO_CLUSTER_ROWS", "4000"))
+KILLS = int(os.environ.get("YELDRO_CLUSTER_KILLS", "3"))
 GO = ROWS // 2
 BATCH = str(max(100, ROWS // 200))
 LINE = ["delete", "gauges", "--where", "half = 1", "--batch", BATCH, "--yes"]
@@ -164,19 +166,44 @@ def test_a_run_waits_for_a_node_that_is_behind(
     assert (ended.status, _left(nodes[0])) == (0, 0), ended.err
 
 
-def _start(folder: Path, node: Galera, *more: str) -> subprocess.Popen[bytes]:
-    """The same as a process of its own, up to its third batch."""
-    process = subprocess.Popen(
-        [sys.executable, "-m", "yeldro", *LINE, "--pause", "0.05", "--db", node.url(), *more],
+def _call(folder: Path, *line: str) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-m", "yeldro", *line],
         cwd=folder,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
     )
+
+
+def _start(folder: Path, node: Galera) -> subprocess.Popen[bytes]:
+    """The same as a process of its own, up to its third batch."""
+    process = _call(folder, *LINE, "--pause", "0.05", "--db", node.url())
     end = time.monotonic() + 60
     while _left(node) > 2 * GO - 3 * int(BATCH):
         assert time.monotonic() < end
         time.sleep(0.02)
     return process
+
+
+def test_the_tool_is_killed_again_and_again(
+    nodes: list[Galera], yeldro: Yeldro, tmp_path: Path
+) -> None:
+    """Nothing is lost, and nothing goes twice: what comes back is what there was."""
+    chance, before = random.Random(KILLS), _sums(nodes)
+    process = _start(tmp_path, nodes[0])
+    for _ in range(KILLS):
+        time.sleep(chance.uniform(0, 2))
+        process.kill()
+        if process.wait() == 0:
+            break
+        process = _call(tmp_path, "resume", "last", "--yes", "--db", nodes[0].url())
+    process.wait(600)
+    if _left(nodes[0]):
+        ended = yeldro("resume", "last", "--yes", "--db", nodes[0].url())
+        assert ended.status == 0, ended.err
+    assert [_left(node) for node in nodes] == [0, 0, 0]
+    back = yeldro("restore", "last", "--yes", "--db", nodes[0].url())
+    assert (back.status, _sums(nodes)) == (0, before), back.err
 
 
 def test_another_node_dies_in_mid_run(nodes: list[Galera], yeldro: Yeldro, tmp_path: Path) -> None:
