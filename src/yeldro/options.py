@@ -654,8 +654,8 @@ class ClearingStepOptions(ColumnsOptions, SizeOptions):
     """Of a step that removes what rows hold."""
 
 
-class PaceOptions(Options):
-    """How the batches of a run follow each other."""
+class RhythmOptions(Options):
+    """How batches follow each other."""
 
     hold: float = option(
         Kind.SECONDS,
@@ -684,6 +684,11 @@ class PaceOptions(Options):
         flag="--for",
     )
     until: str | None = option(Kind.TEXT, Group.BATCHES, "HH:MM", "No new one after this time.")
+
+
+class PaceOptions(RhythmOptions):
+    """The same of rows that go."""
+
     even_if_changed: bool = option(
         Kind.FLAG,
         Group.BATCHES,
@@ -811,7 +816,7 @@ class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
     )
 
 
-class RestoreOptions(ConsentOptions, RecordOptions):
+class RestoreOptions(ConsentOptions, RecordOptions, SizeOptions, RhythmOptions):
     """yeldro restore"""
 
     run: str = ""

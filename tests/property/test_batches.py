@@ -19,8 +19,10 @@ from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.selection.selection import Asked
+from yeldro.errors import UsageError
 from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping
+from yeldro.usecases.restore import RestoreRequest, restore
 from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner
 from yeldro.usecases.run import run as run_steps
@@ -44,6 +46,26 @@ def run(server: Server, case: Case, manner: Manner, keeping: Keeping) -> RunResu
         record = find_record(keeping.folder, "last")
         check_resumable(database, record)
         return ResumedRun(database, job, manner, Yes(), record).run()
+
+
+def take_back_in_batches(server: Server, keeping: Keeping, rows: int) -> Outcome:
+    """Two batches at a time, each time over a new connection."""
+    while True:
+        with closing(server.open()) as database:
+            record = find_record(keeping.folder, "last")
+            request = RestoreRequest(pace=Pace(rows, batches=2))
+            try:
+                back = restore(database, record, request, Yes())
+            except UsageError:  # batches changed rows that stayed
+                return take_back(server, keeping)
+        event(f"{server.engine}: taken back in {back.progress and back.progress.batches}")
+        if back.outcome is not Outcome.STOPPED:
+            assert record.restored == "yes"
+            return back.outcome
+        assert back.progress is not None
+        assert (back.status, back.progress.batches, record.restored) == (0, 2, "partly"), (
+            back.reason
+        )
 
 
 @given(data=st.data())
@@ -76,5 +98,9 @@ def test_batches_end_where_one_transaction_ends(
     lines = {line.table.label: line.deleted for line in result.tally.lines}
     wanted = {name: deleted for name, (deleted, _) in model.tally.items() if deleted}
     assert {name: rows for name, rows in lines.items() if rows} == wanted
-    assert take_back(server, keeping) is Outcome.COMMITTED
+    rows = data.draw(st.sampled_from([None, 1, 4, 50]))
+    back = (
+        take_back(server, keeping) if rows is None else take_back_in_batches(server, keeping, rows)
+    )
+    assert back is Outcome.COMMITTED
     assert in_order(read(server, case.world)) == in_order(case.world.rows)

@@ -10,17 +10,17 @@ from yeldro.core.cleanup.cleanup import Step
 from yeldro.core.model.plural import count
 from yeldro.core.run.batching import Pace
 from yeldro.errors import UsageError
-from yeldro.options import PaceOptions, RunOptions, options_of
+from yeldro.options import PaceOptions, RhythmOptions, RunOptions, options_of
 
 _UNITS = {"s": 1, "m": 60, "h": 3600}
 
 
-def read_pace(options: PaceOptions, size: str | None, now: datetime) -> Pace | None:
+def read_pace(options: RhythmOptions, size: str | None, now: datetime) -> Pace | None:
     """`size` is what was said of a batch; None where all goes in one transaction. UsageError for
     what is said of batches then."""
     if size is None:
         for one in options_of(PaceOptions):
-            if getattr(options, one.name) != one.default:
+            if getattr(options, one.name, one.default) != one.default:
                 raise UsageError(f"{one.flag} goes with --batch.")
         return None
     limits = [_read_duration(options.lasting), _read_time(options.until, now)]
@@ -31,7 +31,7 @@ def read_pace(options: PaceOptions, size: str | None, now: datetime) -> Pace | N
         min((limit for limit in limits if limit is not None), default=None),
         options.batches,
         options.behind,
-        options.even_if_changed,
+        isinstance(options, PaceOptions) and options.even_if_changed,
     )
 
 

@@ -90,7 +90,7 @@ class Person:
             self.screen.show(render_plan(plan))
 
     def allow_restore(self, plan: RestorePlan) -> bool:
-        return self._ask(f"Restore {count(plan.rows, 'row')} into {self.title}?")
+        return self._ask(f"Restore {count(plan.rows, 'row')} into {self.title}{self.how}?")
 
     def copying(self, rows: int, total: int) -> None:
         self.bar.move(rows, total)

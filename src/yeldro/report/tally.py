@@ -72,11 +72,15 @@ def _describe_progress(outcome: Outcome, progress: Progress) -> str:
     batches, rows = count(progress.batches, "batch"), f"{progress.done:,} of {progress.total:,}"
     if outcome is Outcome.COMMITTED:
         some = progress.batches > 0
-        return f"Committed in {batches}." if some else "None of the chosen rows matches any more."
+        return (
+            f"Committed in {batches}."
+            if some
+            else f"None of the {progress.what}s matches any more."
+        )
     if not progress.batches:
         return "Stopped before the first batch; nothing was changed."
     what = f"{progress.what}{'' if progress.total == 1 else 's'}"
-    return f"Stopped after {batches}: {rows} chosen {what} are done, the others are as they were."
+    return f"Stopped after {batches}: {rows} {what} are done, the others are as they were."
 
 
 def _describe_outcome(result: RunResult) -> str:
@@ -95,7 +99,7 @@ def render_ending(result: RunResult, back: str, onward: str = "") -> Iterator[Re
     the one that goes on with a run in batches."""
     yield Text(f"\n{_describe_outcome(result)}", style=_STYLES.get(result.outcome, "bold"))
     if result.progress and result.progress.left:
-        left = count(result.progress.left, f"chosen {result.progress.what}")
+        left = count(result.progress.left, result.progress.what)
         yield Text(f"  {left} did not match any more when their turn came, and were left.")
     done = result.progress.batches if result.progress else 0
     if result.outcome is Outcome.STOPPED and done and onward:

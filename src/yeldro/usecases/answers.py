@@ -11,7 +11,28 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 
 
-class Answers(Protocol):
+class BatchAnswers(Protocol):
+    """On the other side of batches."""
+
+    def begin_batches(self) -> None:
+        """From here on a first interrupt lets the batch finish that is under way, and a second one
+        rolls it back."""
+        ...
+
+    def batch_done(self, progress: Progress) -> None:
+        """Told after each commit."""
+        ...
+
+    def waiting(self, name: str, seconds: float, progress: Progress) -> None:
+        """Told now and then while a server that follows this one is so far behind."""
+        ...
+
+    def wants_to_stop(self) -> bool:
+        """Whether there was an interrupt."""
+        ...
+
+
+class Answers(BatchAnswers, Protocol):
     """The person, or a script, on the other side."""
 
     def show(self, preview: Preview) -> None: ...
@@ -37,23 +58,4 @@ class Answers(Protocol):
     def committing(self) -> None:
         """Told right before the commit: from here on an interrupt comes too late and must not be
         raised."""
-        ...
-
-    # Of a run in batches
-
-    def begin_batches(self) -> None:
-        """From here on a first interrupt lets the batch finish that is under way, and a second one
-        rolls it back."""
-        ...
-
-    def batch_done(self, progress: Progress) -> None:
-        """Told after each commit."""
-        ...
-
-    def waiting(self, name: str, seconds: float, progress: Progress) -> None:
-        """Told now and then while a server that follows this one is so far behind."""
-        ...
-
-    def wants_to_stop(self) -> bool:
-        """Whether there was an interrupt."""
         ...

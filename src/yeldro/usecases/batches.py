@@ -14,7 +14,7 @@ from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 from yeldro.core.run.archive_pieces import find_lasting_key
-from yeldro.core.run.batching import START, Pace, Progress, Size, Stopwatch
+from yeldro.core.run.batching import START, Pace, Progress, Size
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.plan import make_plan
@@ -25,7 +25,6 @@ from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import (
     Conflict,
-    Interrupted,
     NotCommitted,
     Refused,
     TooLarge,
@@ -37,17 +36,12 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases.answers import Answers
 from yeldro.usecases.batch_keeper import BatchKeeper
 from yeldro.usecases.compare_reaches import count_strangers
-from yeldro.usecases.followers import Followers
 from yeldro.usecases.judge import Compare
 from yeldro.usecases.one_transaction import Manner, Run
+from yeldro.usecases.pacing import Pacing
 from yeldro.usecases.steps import BatchJob
 from yeldro.usecases.transaction import carry_out, undo
 from yeldro.words.tell import tell, voice_of
-
-# So often a batch is tried again that somebody else was in the way of, after a pause in seconds.
-_TRIES, _PAUSE = 5, 0.2
-# Seconds between two looks at servers that are behind.
-_LOOKS = 0.2
 
 
 def run_in_batches(
@@ -78,14 +72,9 @@ def check_batches(selection: Selection, manner: Manner, keeping: Keeping | None)
         raise UsageError("--archive-table keeps the rows of one transaction: it excludes --batch.")
 
 
-def _is(error: YeldroError, kind: type[YeldroError]) -> bool:
-    """Whether it is of a kind, or comes from one: of a commit too."""
-    return isinstance(error, kind) or isinstance(error.__cause__, kind)
-
-
 class BatchRun(Run):
-    """One run. `known` is how many rows the tables have after the batches so far; `_now` counts
-    those batches, `_taken` the chosen rows in them."""
+    """One run. `known` is how many rows the tables have after the batches so far; `_taken`
+    counts the chosen rows in them."""
 
     def __init__(
         self,
@@ -107,10 +96,9 @@ class BatchRun(Run):
         self.keeper = self.batch_keeper
         self.tally: Tally | None = None
         self.known: dict[Table, int] = {}
-        self.progress = Progress(0, 0, 0, what=job.chosen)
-        self.watch = Stopwatch(self.pace.limit)
-        self.followers = Followers(database, manner.followers)
-        self._now = self._taken = 0
+        self.progress = Progress(0, 0, 0, what=f"chosen {job.chosen}")
+        self.pacing = Pacing(self.pace, database, manner.followers, answers)
+        self._taken = 0
 
     def run(self) -> RunResult:
         try:
@@ -144,8 +132,7 @@ class BatchRun(Run):
         return self.take_all(shown, numbered)
 
     def look_and_ask(self) -> tuple[Sequence[Preview], RunResult | None]:
-        if self.pace.behind is not None:
-            self.followers.begin()
+        self.pacing.begin()
         return super().look_and_ask()
 
     def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
@@ -157,60 +144,28 @@ class BatchRun(Run):
         share = shown.reach.rows / max(1, shown.reach.matched)
         size = Size(rows, share, None if self.pace.rows else self.pace.hold)
         while self.progress.done < self.progress.total:
-            if reason := self._find_pause():
+            if reason := self.pacing.find_pause(self.progress):
                 return self._end_all(Outcome.STOPPED, reason)
             self._take_next(shown, numbered, size)
         left = self.job.count_left(numbered, self.progress.total - self._taken)
         self.progress = replace(self.progress, left=left)
         return self._end_all(Outcome.COMMITTED)
 
-    def _find_pause(self) -> str:
-        """Why no other batch begins, "" where one does."""
-        if self.pace.pause and self._now:
-            time.sleep(self.pace.pause)
-        if self.pace.behind is not None and (reason := self._wait_for_followers(self.pace.behind)):
-            return reason
-        if self.answers.wants_to_stop():
-            raise Interrupted("Interrupted between two batches.")
-        if self.pace.batches is not None and self._now >= self.pace.batches:
-            return f"{count(self._now, 'batch')} {'was' if self._now == 1 else 'were'} asked for."
-        if self.watch.is_over:
-            return "The time for it is over."
-        return ""
-
-    def _wait_for_followers(self, limit: float) -> str:
-        """Until none is further behind than half of a limit, once one is. Returns why it cannot be
-        told, "" where it can."""
-        self.followers.mark()
-        low = limit / 2
-        while not (lag := self.followers.find_lag()).fault and lag.seconds > limit:
-            self.answers.waiting(lag.name, lag.seconds, self.progress)
-            time.sleep(_LOOKS)
-            if self.answers.wants_to_stop() or self.watch.is_over:
-                break
-            limit = low
-        return f"How far {lag.name} is behind cannot be told: {lag.fault}." if lag.fault else ""
-
     def _take_next(self, shown: Preview, numbered: StoredKeys, size: Size) -> None:
         first = self.progress.done + 1
         wanted = min(size.matched, self.progress.total - self.progress.done)
-        attempt = 0
         while True:
             try:
                 wanted = self._fit(shown, numbered, size, first, wanted)
                 return
             except (TooLarge, Conflict, NotCommitted) as error:
-                is_too_large = _is(error, TooLarge) and size.cut()
-                if not is_too_large and (not _is(error, Conflict) or attempt + 1 == _TRIES):
+                if not self.pacing.goes_again(error, size):
                     raise
                 # Nothing was changed.
                 self.life.is_final = False
                 self._undo_batch()
-                if is_too_large:
-                    wanted = min(wanted, size.matched)
-                else:  # whoever was in the way has gone on by then
-                    time.sleep(_PAUSE * 2**attempt)
-                    attempt += 1
+                self.pacing.rest()
+                wanted = min(wanted, size.matched)
 
     def _fit(
         self, shown: Preview, numbered: StoredKeys, size: Size, first: int, wanted: int
@@ -285,7 +240,7 @@ class BatchRun(Run):
         self.answers.committing()
         self.database.commit()
         self.batch_keeper.batch_committed()
-        self._now += 1
+        self.pacing.committed()
         self._taken += found.reach.matched
         self._add(tally)
         self.progress = replace(

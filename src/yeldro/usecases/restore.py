@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database
+from yeldro.core.database.followers import Follower
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.fact import fact
 from yeldro.core.model.schema import Table, TableName
@@ -20,19 +21,22 @@ from yeldro.core.restore.batches import merge_batches
 from yeldro.core.restore.execute import run_restore
 from yeldro.core.restore.narrow import narrow
 from yeldro.core.restore.plan import NotRestorable, RestorePlan, find_entangled, make_restore_plan
+from yeldro.core.run.batching import Pace
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.grouping import Grouping, Same
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import ArchiveFailed, Declined, NotCommitted, Refused, UsageError, YeldroError
 from yeldro.store.archive_reader import ArchiveReader
+from yeldro.store.run_facts import Restoration as RestorationFacts
 from yeldro.store.run_record import IN_DOUBT, RUNNING, RunRecord, now, who
+from yeldro.usecases.answers import BatchAnswers
 from yeldro.usecases.settle import check_finished, find_run_traces, settle
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking, undo
 from yeldro.words.tell import tell
 
 
-class RestoreAnswers(Protocol):
+class RestoreAnswers(BatchAnswers, Protocol):
     """The person, or a script, on the other side."""
 
     def show_plan(self, plan: RestorePlan) -> None: ...
@@ -49,7 +53,8 @@ class RestoreAnswers(Protocol):
 class RestoreRequest(Struct, frozen=True):
     """What of a run is to come back: `tables` and `keys` choose a part. `keep_differing` leaves
     rows that are there with other values; `no_rollback`: triggers may do what cannot be taken back;
-    `into` is the name of another database than the run's own."""
+    `into` is the name of another database than the run's own; with a `pace` it goes in batches, and
+    `followers` are servers to look at between them."""
 
     tables: tuple[str, ...] = ()
     keys: tuple[str, ...] = ()
@@ -58,6 +63,8 @@ class RestoreRequest(Struct, frozen=True):
     ask: bool = True
     no_rollback: bool = False
     into: str = ""
+    pace: Pace | None = None
+    followers: tuple[Follower, ...] = ()
 
 
 def restore(
@@ -89,12 +96,19 @@ def restore(
     source = ArchiveReader(record.archive)
     try:
         check_finished(source)
-        return _Restoration(database, record, source, request, answers, gone if undone else 0).go()
+        kind = Restoration
+        if request.pace:
+            from yeldro.usecases.restore_batches import BatchRestoration
+
+            kind = BatchRestoration
+        return kind(database, record, source, request, answers, gone if undone else 0).go()
     finally:
         source.close()
 
 
-class _Restoration:
+class Restoration:
+    """One restoration, in one transaction."""
+
     def __init__(
         self,
         database: Database,
@@ -154,6 +168,11 @@ class _Restoration:
         if self.request.ask and not self.answers.allow_restore(plan):
             return self._result(Outcome.DECLINED, status=Declined.status)
         return self._restore(plan, stages)
+
+    @property
+    def _is_whole(self) -> bool:
+        """Whether all rows are there again once it is committed."""
+        return not self._is_in_part
 
     @property
     def _is_in_part(self) -> bool:
@@ -222,10 +241,7 @@ class _Restoration:
                 "The data changed since the preview. Preview again.",
                 Refused.status,
             )
-        try:
-            tally = run_restore(self.database, fresh, keep_differing=self.request.keep_differing)
-        except NotRestorable as error:
-            raise Refused(tell(error.found)) from None
+        tally = self._put_back(fresh)
         if not tally.balanced:
             self._undo()
             reason = f"The tally does not balance: {tally.fault}."
@@ -234,7 +250,17 @@ class _Restoration:
             self._undo()
             return self._result(Outcome.REHEARSED, tally=tally)
         self.answers.committing()
-        return self._commit(fresh, tally)
+        before = self.record.facts["restored"]
+        entry = self._commit(fresh)
+        with suppress(ArchiveFailed):
+            self.record.write(restored=[*before, entry])
+        return self._result(Outcome.COMMITTED, tally=tally)
+
+    def _put_back(self, plan: RestorePlan) -> Tally:
+        try:
+            return run_restore(self.database, plan, keep_differing=self.request.keep_differing)
+        except NotRestorable as error:
+            raise Refused(tell(error.found)) from None
 
     def _undo(self) -> None:
         self.database.rollback()
@@ -252,11 +278,14 @@ class _Restoration:
         def tick(rows: int) -> None:
             nonlocal done
             done += rows
-            self.answers.copying(done, total)
+            self._tell_copying(done, total)
 
         self.source.tick = tick
         stages = [self.database.archive.stage(portion, self.source) for portion in wanted]
         return self._narrow(stages, chosen) if self.request.keys else stages
+
+    def _tell_copying(self, rows: int, total: int) -> None:
+        self.answers.copying(rows, total)
 
     def _narrow(self, stages: Sequence[Stage], chosen: Sequence[Table]) -> list[Stage]:
         """Only the rows that were named by their keys, and what depended on them."""
@@ -289,31 +318,31 @@ class _Restoration:
             notes.append(fact("restore.found-gone", rows=self.found_gone))
         return replace(plan, notes=(*notes, *plan.notes)) if notes else plan
 
-    def _commit(self, plan: RestorePlan, tally: Tally) -> RunResult:
-        entry = {
-            "when": now(),
-            "by": who(),
-            "into": self.request.into,
-            "rows": plan.rows,
-            "whole": not self._is_in_part,
-            "gone_before": self.gone,
-            "gone_after": max(0, self.gone - plan.wiped),
-            "transaction": self.database.find_transaction(),
-            "dropped_indexes": [name for _, name in self._find_indexes()],
-            "outcome": IN_DOUBT,
-        }
-        restored = [*self.record.facts["restored"], entry]
-        self.record.write(restored=restored)
+    def _commit(self, plan: RestorePlan) -> RestorationFacts:
+        """Returns what the record says of it."""
+        entry = RestorationFacts(
+            when=now(),
+            by=who(),
+            into=self.request.into,
+            rows=plan.rows,
+            whole=self._is_whole,
+            gone_before=self.gone,
+            gone_after=max(0, self.gone - plan.wiped),
+            transaction=self.database.find_transaction(),
+            dropped_indexes=[name for _, name in self._find_indexes()],
+            outcome=IN_DOUBT,
+        )
+        before = self.record.facts["restored"]
+        self.record.write(restored=[*before, entry])
         self.life.is_final = True
         self.database.announce(Phase.COMMITTING, "", None)
         try:
             self.database.commit()
         except NotCommitted:
-            self.record.write(restored=restored[:-1])
+            self.record.write(restored=before)
             raise
-        with suppress(ArchiveFailed):
-            self.record.write(restored=[*restored[:-1], {**entry, "outcome": "committed"}])
-        return self._result(Outcome.COMMITTED, tally=tally)
+        entry["outcome"] = "committed"
+        return entry
 
     def _result(
         self, outcome: Outcome, reason: str = "", status: int = 0, tally: Tally | None = None

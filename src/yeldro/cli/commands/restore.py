@@ -14,13 +14,17 @@ from yeldro.options import RestoreOptions
 @click.argument("run")
 @takes(RestoreOptions)
 def command(options: RestoreOptions) -> int:
-    """Put the archived rows of RUN back, parents first, exactly as they were, in one transaction.
+    """Put the archived rows of RUN back, parents first, exactly as they were, in one transaction,
+    or, with --batch, a run in batches in many.
 
     RUN is the name of a run record, the beginning of it, `last`, or the path of its folder. Rows
     that are there unchanged are skipped, so it can be run twice. Nothing else is overwritten.
     """
-    from yeldro.cli.connect import opened
+    from datetime import datetime
+
+    from yeldro.cli.connect import opened, watched
     from yeldro.cli.consent import check_consent, find_protection
+    from yeldro.cli.pace import describe_pace, read_pace
     from yeldro.cli.person import Person
     from yeldro.cli.place import confirm_place, list_records_folders
     from yeldro.cli.records import find_place_of
@@ -41,7 +45,12 @@ def command(options: RestoreOptions) -> int:
     place = confirm_place(find_place_of(record, options.into or options.db), asks=can_ask)
     protected = find_protection(options, place, asks=asks)
     person = Person(screen, place.title, "", protected, "read")
-    with opened(place, Mode.WRITE, options.wait) as database:
+    pace = read_pace(options, options.batch, datetime.now().astimezone())
+    person.how = describe_pace(pace)
+    with (
+        watched(place, options.behind) as followers,
+        opened(place, Mode.WRITE, options.wait) as database,
+    ):
         request = restoring.RestoreRequest(
             options.tables,
             options.keys,
@@ -50,6 +59,8 @@ def command(options: RestoreOptions) -> int:
             asks,
             options.no_rollback,
             database.name if full_address(place.address) != record.facts["address"] else "",
+            pace,
+            followers,
         )
         result = restoring.restore(database, record, request, person)
     tell(screen, "restore", result, "", person)

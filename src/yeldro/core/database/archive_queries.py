@@ -63,6 +63,10 @@ class ArchiveQueries(Protocol):
         """Bring archived rows beside their table, outside of any transaction."""
         ...
 
+    def drop_stage(self, stage: Stage) -> None:
+        """Outside of a transaction: the rows need not stand beside their table any more."""
+        ...
+
     def stand(self, stage: Stage) -> Standing:
         """How the staged rows stand against the table."""
         ...

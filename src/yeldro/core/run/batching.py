@@ -77,7 +77,7 @@ class Progress(Struct, frozen=True):
     total: int
     rows: int = 0
     left: int = 0
-    what: str = "row"
+    what: str = "chosen row"
 
 
 class Stopwatch:

@@ -121,6 +121,7 @@ class PostgresqlArchive(SqlArchive):
             self._gate.run(
                 Words("INSERT INTO", table, names, bare(sa.select(*read).select_from(loaded)))
             )
+            self._gate.run(Words("DROP TABLE", loaded))
         self._analyze(stage, table)
 
     def _copy_rows(self, into: Words, blocks: Iterator[RowBlock]) -> None:

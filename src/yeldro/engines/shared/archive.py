@@ -88,6 +88,10 @@ class SqlArchive(SqlPart, ABC):
     @abstractmethod
     def _fill_stage(self, stage: Stage, source: Source) -> None: ...
 
+    def drop_stage(self, stage: Stage) -> None:
+        table = sa.table(stage.name, schema=self._statements.key_schema)
+        self._gate.run(Words("DROP TABLE", table))
+
     def stand(self, stage: Stage) -> Standing:
         rows = self._gate.number(self._statements.count_staged(stage))
         portion = stage.portion

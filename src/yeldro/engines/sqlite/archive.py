@@ -274,16 +274,19 @@ class SqliteArchive(SqlArchive):
     def keep_staged(self, stage: Stage, listed: StoredKeys) -> None:
         self._keep(stage, self._statements.is_listed(stage, listed))
 
+    def drop_stage(self, stage: Stage) -> None:
+        kind = self._gate.run_text(
+            f"SELECT type FROM temp.sqlite_master WHERE name = '{stage.name}'"
+        ).scalar_one()
+        self._gate.run_text(f"DROP {kind} temp.{stage.name}")
+
     def _keep(self, stage: Stage, which: sa.ColumnElement[bool]) -> None:
         """A view cannot lose rows: from now on a table stands for it."""
         staged = self._statements.staged(stage)
         other = next(self._names)
         rows = sa.select(*staged.c).where(which)
         self._gate.run(Words(f"CREATE TEMP TABLE {other} AS", bare(rows)))
-        kind = self._gate.run_text(
-            f"SELECT type FROM temp.sqlite_master WHERE name = '{stage.name}'"
-        ).scalar_one()
-        self._gate.run_text(f"DROP {kind} temp.{stage.name}")
+        self.drop_stage(stage)
         self._gate.run_text(f"ALTER TABLE temp.{other} RENAME TO {stage.name}")
 
     def find_form(self, column: Column) -> Form:
