@@ -580,6 +580,9 @@ class ChangingOptions(ConsentOptions, RecordOptions, TableCopyOptions, CallOptio
     recount: bool = option(
         Kind.FLAG, Group.RUNNING, "", "Count again what the database proves, too."
     )
+    then_analyze: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "In the end, renew the figures that the planner has."
+    )
     leave_out: tuple[str, ...] = option(
         Kind.NAMES, Group.COPY, "COLS", "Columns, or TABLE.COLUMN, that the copy goes without."
     )

@@ -130,9 +130,13 @@ def test_a_batch_is_no_larger_than_the_cluster_allows(
         whole = yeldro(*LINE[:-3], "--yes", "--db", nodes[0].url())
         assert (whole.status, limit in whole.err, "--batch" in whole.err) == (5, True, True)
         ended = yeldro(*LINE[:-2], "1000", "--yes", "--db", nodes[0].url())
+        assert (ended.status, _left(nodes[0])) == (0, 0), ended.err
+        back = yeldro("restore", "last", "--yes", "--db", nodes[0].url())
+        assert (back.status, limit in back.err, "--batch" in back.err) == (5, True, True)
+        back = yeldro("restore", "last", "--batch", "1000", "--yes", "--db", nodes[0].url())
+        assert (back.status, _left(nodes[0])) == (0, 2 * GO), back.err
     finally:
         nodes[0].query(f"SET GLOBAL {limit} = {usual}")
-    assert (ended.status, _left(nodes[0])) == (0, 0), ended.err
 
 
 def test_a_table_without_a_key_is_told_beforehand(nodes: list[Galera], yeldro: Yeldro) -> None:

@@ -32,6 +32,7 @@ from yeldro.report.history import render_progress
 from yeldro.store.cleanup_file import load_cleanup
 from yeldro.store.find_records import find_record_in
 from yeldro.store.run_record import RunRecord
+from yeldro.usecases.afterwards import look_afterwards
 from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner
 from yeldro.usecases.steps import BatchJob, Clearing, Deletion, Merging
@@ -59,6 +60,7 @@ def resume_run(options: ResumeOptions) -> int:
         with watched(place, pace.behind) as followers:
             manner = Manner(ask_first=asks, recount=asked.recount, pace=pace, followers=followers)
             result = ResumedRun(database, job, manner, person, record).run()
+        result = look_afterwards(database, result, analyze=asked.then_analyze)
     back = "" if asked.no_archive else make_way_back(options, place, result)
     onward = make_way_back(options, place, result, "resume")
     tell(screen, "resume", result, back, person, onward)

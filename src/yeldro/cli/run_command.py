@@ -26,6 +26,7 @@ from yeldro.report.tally import render_ending, render_tallies
 from yeldro.store.config import Place
 from yeldro.store.run_record import Keeping
 from yeldro.usecases import run as running
+from yeldro.usecases.afterwards import look_afterwards
 
 NO_COPY = "No copy of these rows is kept: once committed, they cannot be restored."
 KEPT = "A copy will be saved in {} before anything is {}; yeldro restore puts it back."
@@ -53,7 +54,10 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
     verb = "clear" if command.kind == "clear" else "delete"
     asks = check_consent(options, verb)
     manner = running.Manner(
-        options.rehearse, asks and not options.ask_last, options.ask_last, options.recount
+        options.rehearse,
+        asks and not options.ask_last,
+        options.ask_last,
+        options.recount,
     )
     place = place or find_database(options.db)
     protected = find_protection(options, place, asks=asks)
@@ -67,6 +71,7 @@ def run_command(command: Command, work: Work, place: Place | None = None) -> int
         keeping = read_keeping(command.kind, options, command.line, place.address)
         manner = replace(manner, followers=followers)
         result = work(database, manner, person, keeping)
+        result = look_afterwards(database, result, analyze=options.then_analyze)
     if not (person.quiet and result.outcome is running.Outcome.NOTHING_MATCHED):
         back = "" if options.no_archive else make_way_back(options, place, result)
         onward = make_way_back(options, place, result, "resume")

@@ -251,6 +251,8 @@ def make_run(kind: str, result: RunResult) -> Document:
         document["batches"] = _make_progress(result.progress)
     if result.preview and result.preview.duplicates:
         document["collisions"] = make_collisions(result.preview)
+    if result.afterwards:
+        document["afterwards"] = [tell(found) for found in result.afterwards]
     if kind == "restore":
         document["notes"] = list(result.notes)
     if result.reason or result.outcome.label != "committed":

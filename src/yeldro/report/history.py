@@ -10,7 +10,7 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from yeldro.core.model.plural import count
+from yeldro.core.model.plural import count, size_text
 from yeldro.report.cells import cut
 from yeldro.report.grids import render_grid
 from yeldro.report.json_text import Document
@@ -123,7 +123,7 @@ def _cells(record: RunRecord) -> list[object]:
         Text(one["outcome"], style=_STYLES.get(one["outcome"], "")),
         one["rows"],
         one["restored"] or "",
-        _size(record.size),
+        size_text(record.size),
     ]
 
 
@@ -132,17 +132,6 @@ def _find_asked(facts: RunFacts) -> str:
     rest = facts["asked"].partition(f"yeldro {facts['kind']} ")[2]
     *_, options = rest.partition(" ")
     return re.sub(r"^--db \S+ ?", "", options)
-
-
-def _size(size: int) -> str:
-    if not size:
-        return ""
-    amount, unit = float(size), "B"
-    for bigger in ("KiB", "MiB", "GiB"):
-        if amount < 1024:
-            break
-        amount, unit = amount / 1024, bigger
-    return f"{amount:.0f} {unit}" if unit == "B" else f"{amount:.1f} {unit}"
 
 
 def render_run(record: RunRecord) -> Iterator[RenderableType]:
@@ -177,7 +166,7 @@ def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
     yield "ended", facts["ended"] or ""
     yield "reason", facts["reason"]
     yield "batches", _describe_batches(record) if "batches" in facts else ""
-    yield "archive", f"{record.archive} ({_size(record.size)})" if record.size else "none"
+    yield "archive", f"{record.archive} ({size_text(record.size)})" if record.size else "none"
     yield "left out", ", ".join(facts["left_out"])
     yield "copied to", facts["archive_table"] or ""
     yield "seconds", ", ".join(f"{name} {taken:g}" for name, taken in _list_seconds(facts))

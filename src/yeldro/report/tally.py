@@ -13,6 +13,7 @@ from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Line, Tally
 from yeldro.report.command_line import CommandLine
 from yeldro.report.grids import render_grid
+from yeldro.words.tell import tell
 
 _STYLES = {
     Outcome.COMMITTED: "bold green",
@@ -108,3 +109,5 @@ def render_ending(result: RunResult, back: str, onward: str = "") -> Iterator[Re
     if (result.outcome is Outcome.COMMITTED or done) and back:
         yield Text("  To take it back:", style="dim")
         yield CommandLine(back, "dim", 4)
+    for found in result.afterwards:
+        yield Text(f"  {tell(found)}", style="dim")

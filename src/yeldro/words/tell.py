@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 from yeldro.core.model.fact import Fact
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
+from yeldro.words.afterwards import AFTERWARDS
 from yeldro.words.cautions import CAUTIONS
 from yeldro.words.findings import FINDINGS
 from yeldro.words.refusals import REFUSALS
@@ -39,6 +40,7 @@ SENTENCES: Mapping[str, str] = {
     **RESTORE,
     **REVIEW,
     **FINDINGS,
+    **AFTERWARDS,
 }
 
 

@@ -17,6 +17,7 @@ from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.database.reach_queries import Looking
 from yeldro.core.database.replacing_queries import ReplacingQueries
 from yeldro.core.database.sent import Sent
+from yeldro.core.database.space import Space
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.selection.grouping import Grouping
@@ -232,6 +233,19 @@ class Database(Looking, Protocol):
 
     def find_changes(self) -> Changes:
         """What was changed through this connection so far, by us, by triggers and by cascades."""
+        ...
+
+    # Afterwards
+    def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
+        """What tables take on disk; of SQLite the whole file."""
+        ...
+
+    def write_analyze(self, tables: Sequence[Table]) -> Sequence[str]:
+        """The statements that renew the planner's figures."""
+        ...
+
+    def analyze(self, tables: Sequence[Table]) -> None:
+        """Send them."""
         ...
 
     # Checking

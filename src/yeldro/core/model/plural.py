@@ -26,3 +26,15 @@ def percent(part: int, whole: int) -> str:
     if part < whole and share > 99.9:
         return "> 99.9 %"
     return f"{share:.1f} %"
+
+
+def size_text(size: int) -> str:
+    """`12 B`, `3.4 KiB`; "" for nothing."""
+    if not size:
+        return ""
+    amount, unit = float(size), "B"
+    for bigger in ("KiB", "MiB", "GiB"):
+        if amount < 1024:
+            break
+        amount, unit = amount / 1024, bigger
+    return f"{amount:.0f} {unit}" if unit == "B" else f"{amount:.1f} {unit}"

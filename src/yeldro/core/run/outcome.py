@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 if TYPE_CHECKING:
+    from yeldro.core.model.fact import Fact
     from yeldro.core.run.batching import Progress
     from yeldro.core.run.preview import Preview
     from yeldro.core.run.tally import Tally
@@ -50,7 +51,7 @@ class RunResult(Struct, frozen=True, eq=False):
     """How a run ended. `status` is the exit status that goes with it, `hint` what to do about
     `reason`, `run` the name of its record, "" where there is none, `notes` what a restoration left
     alone, `steps` what each step did where there are several; the tally is that of all of them.
-    `progress` is how far a run in batches has come."""
+    `progress` is how far a run in batches has come, `afterwards` what is left to do."""
 
     outcome: Outcome
     preview: Preview | None = None
@@ -62,3 +63,4 @@ class RunResult(Struct, frozen=True, eq=False):
     notes: tuple[str, ...] = ()
     steps: tuple[StepAccount, ...] = ()
     progress: Progress | None = None
+    afterwards: tuple[Fact, ...] = ()

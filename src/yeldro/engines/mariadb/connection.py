@@ -18,6 +18,7 @@ from yeldro.core.cautions.caution import CANNOT_ROLL_BACK
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.sent import Kind
+from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
@@ -68,6 +69,10 @@ _ENGINE = sa.text(
     ":table"
 )
 
+_SPACE = sa.text(
+    "SELECT TABLE_SCHEMA, TABLE_NAME, coalesce(DATA_LENGTH + INDEX_LENGTH, 0), coalesce(DATA_FREE, "
+    "0) FROM information_schema.TABLES WHERE TABLE_TYPE = 'BASE TABLE'"
+)
 # Of a replica and of a node of a cluster.
 _REPLICATION = """
 SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
@@ -333,6 +338,19 @@ class MariadbDatabase(SqlDatabase):
             if self.gate.run_text("SELECT @@SESSION.wsrep_sync_wait").scalar_one() != 15:
                 return "it is a node of a cluster, which cannot be made to catch up"
         return ""
+
+    def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
+        found = map(tuple, self.gate.run(_SPACE))
+        rows = {row[:2]: (int(row[2]), int(row[3])) for row in found}
+        return [
+            Space(table.label, *rows[place])
+            for table in tables
+            if (place := (table.name.schema, table.name.name)) in rows
+        ]
+
+    def _make_analyze(self, tables: Sequence[Table]) -> list[Words]:
+        """Each server of several keeps figures of its own."""
+        return [Words("ANALYZE LOCAL TABLE", self.statements.table(table)) for table in tables]
 
     def _find_cluster(self) -> str:
         """Its name for itself, with the database; "" where there is none but the setting."""

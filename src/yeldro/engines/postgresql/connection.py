@@ -18,6 +18,7 @@ from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.followers import Sighting
 from yeldro.core.database.sent import Kind
+from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
 from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table, TableName
@@ -568,6 +569,18 @@ class PostgresqlDatabase(SqlDatabase):
         self._uncounted.pop(table.name, None)
         self._uncounted[table.name] = before.less(self.find_changes().of(table))
         return done
+
+    def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
+        """A table with its indexes, and its long values that lie elsewhere."""
+        found = []
+        for table in tables:
+            name = self.gate.writer.write(Words(self.statements.table(table)))
+            size = sa.func.pg_total_relation_size(sa.func.to_regclass(name))
+            found.append(Space(table.label, self.gate.number(sa.select(size))))
+        return found
+
+    def _make_analyze(self, tables: Sequence[Table]) -> list[Words]:
+        return [Words("ANALYZE", self.statements.table(table)) for table in tables]
 
     def build_index(self, reference: Reference) -> None:
         """Only a table's owner may build an index."""

@@ -6,7 +6,7 @@ import itertools
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +19,7 @@ from yeldro.core.database.connection import T
 from yeldro.core.database.followers import Sighting
 from yeldro.core.database.phase import Announce, tell_nobody
 from yeldro.core.database.sent import Kind, Sent
+from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, find_carried, stored
 from yeldro.core.model.schema import Column, Family, Reference, Schema, Table
@@ -702,6 +703,22 @@ class SqlDatabase(ABC):
 
     def unlink(self, reference: Reference, keys: KeySet) -> int:
         return self.gate.run(self.statements.unlink(reference, keys)).rowcount
+
+    # Afterwards
+
+    @abstractmethod
+    def measure(self, tables: Sequence[Table]) -> Sequence[Space]: ...
+
+    def write_analyze(self, tables: Sequence[Table]) -> Sequence[str]:
+        return [self.gate.writer.write(one) for one in self._make_analyze(tables)]
+
+    def analyze(self, tables: Sequence[Table]) -> None:
+        for one in self._make_analyze(tables):
+            with closing(self.gate.run(one)):
+                pass
+
+    @abstractmethod
+    def _make_analyze(self, tables: Sequence[Table]) -> list[Words]: ...
 
     # Checking
 

@@ -19,6 +19,7 @@ from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.sent import Kind
+from yeldro.core.database.space import Space
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table
 from yeldro.engines.shared.calls import ListJudge
@@ -404,6 +405,20 @@ class SqliteDatabase(SqlDatabase):
             ).scalar_subquery() >= sa.literal_column("0")
             delete = delete.where(any_number)
         return self.gate.run(delete).rowcount
+
+    def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
+        size, pages, free = (
+            int(self.gate.run_text(f"PRAGMA {name}").scalar_one())
+            for name in ("page_size", "page_count", "freelist_count")
+        )
+        return [Space("the file", pages * size, free * size)]
+
+    def _make_analyze(self, tables: Sequence[Table]) -> list[Words]:
+        """Where nobody ever analyzed, SQLite decides whether it is worth a table of figures."""
+        found = self.gate.run_text("SELECT 1 FROM main.sqlite_master WHERE name = 'sqlite_stat1'")
+        if not found.first():
+            return [Words("PRAGMA optimize")]
+        return [Words("ANALYZE", self.statements.table(table)) for table in tables]
 
     def build_index(self, reference: Reference) -> None:
         if reference not in self._built:
