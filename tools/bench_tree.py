@@ -25,6 +25,7 @@ from tools.figures import Figure, Figures
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, Rules
 from yeldro.core.run.batching import Progress
+from yeldro.core.run.forecast import Forecast
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
@@ -128,6 +129,9 @@ class Stopwatch:
 
     def allow(self, previews: Sequence[Preview]) -> bool:
         return any(one.reach.matched for one in previews)
+
+    def show_forecast(self, found: Forecast) -> None:
+        pass
 
     def allow_more(self, preview: Preview, rows: int) -> bool:
         return True

@@ -737,6 +737,9 @@ class PreviewOptions(CsvOptions, RowsOptions):
     misses: str | None = option(
         Kind.TEXT, Group.OUTPUT, "FILE", "Write the keys that have no row, or stand twice."
     )
+    forecast: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Delete some, roll back, and say what all would cost."
+    )
 
 
 class DeletionOptions(DeletionStepOptions, ChangingOptions, PaceOptions):

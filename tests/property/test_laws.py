@@ -20,6 +20,7 @@ from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.batching import Progress
+from yeldro.core.run.forecast import Forecast
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.core.selection.selection import Asked
@@ -39,6 +40,9 @@ class Yes:
 
     def allow(self, previews: Sequence[Preview]) -> bool:
         return previews[-1] is self.preview
+
+    def show_forecast(self, found: Forecast) -> None:
+        pass
 
     def allow_more(self, preview: Preview, rows: int) -> bool:
         return preview is self.preview and rows > 0

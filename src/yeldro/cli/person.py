@@ -15,9 +15,11 @@ from yeldro.core.model.plural import count
 from yeldro.core.model.visible import one_line
 from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.batching import Progress
+from yeldro.core.run.forecast import Forecast
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.report.duplicates import render_merging
+from yeldro.report.forecast import render_forecast
 from yeldro.report.preview import render_preview
 from yeldro.report.restore import render_plan
 from yeldro.report.tally import render_tally
@@ -84,6 +86,10 @@ class Person:
             "earlier steps"
         )
         return self._ask(f"Step {preview.step}: {what}. {_describe(preview)}, in {self.title}?")
+
+    def show_forecast(self, found: Forecast) -> None:
+        if self.screen.format == "text":
+            self.screen.show(render_forecast(found))
 
     def show_plan(self, plan: RestorePlan) -> None:
         if self.screen.format == "text":

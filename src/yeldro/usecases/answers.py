@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from yeldro.core.run.batching import Progress
+from yeldro.core.run.forecast import Forecast
 from yeldro.core.run.outcome import Outcome as Outcome
 from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
@@ -36,6 +37,8 @@ class Answers(BatchAnswers, Protocol):
     """The person, or a script, on the other side."""
 
     def show(self, preview: Preview) -> None: ...
+
+    def show_forecast(self, found: Forecast) -> None: ...
 
     def allow(self, previews: Sequence[Preview]) -> bool:
         """Asked once before anything is changed, outside of any transaction; with a preview for

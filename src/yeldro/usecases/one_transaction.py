@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
+from typing import cast
 
 from msgspec import Struct
 
@@ -30,11 +32,13 @@ from yeldro.usecases.answers import Answers
 from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
-from yeldro.usecases.steps import Job
+from yeldro.usecases.steps import BatchJob, Job
 from yeldro.usecases.transaction import LifeCycle, looking
 from yeldro.words.tell import tell, voice_of
 
 AGAIN = "Preview again."
+# From so many rows on, who is asked is told what they would cost.
+_MANY = 100_000
 
 
 class Manner(Struct, frozen=True):
@@ -100,14 +104,32 @@ class Run:
         """What the steps find, and how the run ended, if it did."""
         for job in self.jobs:
             job.prepare()
+        start = time.monotonic()
         with looking(self.database) as kept:
             shown = [self._show(job, store=True) for job in self.jobs]
             for job, found in zip(self.jobs, shown, strict=True):
                 kept += job.find_kept(found)
+        looked = time.monotonic() - start
         ended = self._ended_early(shown)
+        if not ended and self.manner.ask_first:
+            self._foretell(shown, looked)
         if not ended and self.manner.ask_first and not self.answers.allow(shown):
             ended = self._result(Outcome.DECLINED, status=Declined.status)
         return shown, ended
+
+    def _foretell(self, shown: Sequence[Preview], looked: float) -> None:
+        """Who is asked about many rows is told what they would cost."""
+        job, found = self.jobs[0], shown[0]
+        if len(self.jobs) > 1 or not job.is_foretold or found.reach.rows < _MANY:
+            return
+        from yeldro.usecases.forecast import forecast
+
+        kept = self.keeper.keeping
+        folder = kept.folder if kept and kept.archive else None
+        hold = (self.manner.pace or Pace()).hold
+        told = forecast(self.database, cast(BatchJob, job), found, looked, folder, hold)
+        if told:
+            self.answers.show_forecast(told)
 
     def _take_turns(self, shown: Sequence[Preview]) -> RunResult:
         """Every step in its turn, once all sealed ones have found what was sealed."""

@@ -323,6 +323,11 @@ class Keeper:
                 with suppress(YeldroError):
                     self.database.archive.drop_copy_table(name)
 
+    @property
+    def size(self) -> int:
+        """Bytes of the archive on disk."""
+        return self._record.size if self._record else 0
+
     def drop(self) -> None:
         """Nobody wanted it: nothing is left."""
         self.database.record(None)

@@ -70,6 +70,11 @@ class Job(Protocol):
         """The temporary tables of a look that must outlive it."""
         ...
 
+    @property
+    def is_foretold(self) -> bool:
+        """Whether what it would cost can be worked out from some of its rows."""
+        ...
+
     def find_fault(self, found: Preview) -> str:
         """What is not as it should be after the step, beyond the tally; "" where all is."""
         ...
@@ -209,6 +214,10 @@ class Deletion:
         rules = self.request.rules
         return find_reach(self.database, chosen, rules, going=going, table_rows=table_rows)
 
+    @property
+    def is_foretold(self) -> bool:
+        return True
+
     def find_fault(self, found: Preview) -> str:
         return ""
 
@@ -243,6 +252,10 @@ class Clearing(Deletion):
         with explaining(self.database, self.selection):
             reach = find_clearing(self.database, self.selection, self.request)
         return make_preview(self.database, self.request, reach)
+
+    @property
+    def is_foretold(self) -> bool:
+        return self.in_batches
 
     def count_left(self, numbered: StoredKeys, untaken: int) -> int:
         """Rows that stay were cleared, or no longer matched: the tally tells."""
@@ -344,6 +357,10 @@ class Merging:
         self.database.ranking.rank(self.ranking)
         reach = find_merging(self.database, request, self.ranking, table_rows)
         return make_batch_preview(self.database, request.guards, reach, shown)
+
+    @property
+    def is_foretold(self) -> bool:
+        return False
 
     def find_fault(self, found: Preview) -> str:
         changed = [change.table for change in found.reach.changes]

@@ -24,6 +24,7 @@ from yeldro.core.model.schema import Table
 from yeldro.words.afterwards import AFTERWARDS
 from yeldro.words.cautions import CAUTIONS
 from yeldro.words.findings import FINDINGS
+from yeldro.words.forecast import FORECAST
 from yeldro.words.refusals import REFUSALS
 from yeldro.words.restore import RESTORE
 from yeldro.words.review import REVIEW
@@ -41,6 +42,7 @@ SENTENCES: Mapping[str, str] = {
     **REVIEW,
     **FINDINGS,
     **AFTERWARDS,
+    **FORECAST,
 }
 
 

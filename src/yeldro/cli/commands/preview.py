@@ -48,6 +48,10 @@ def command(options: PreviewOptions) -> int:
 
         check_seal(options)
     screen = Screen(options.format)
+    if options.forecast:
+        from yeldro.cli.forecast import preview_with_forecast
+
+        return preview_with_forecast(options, screen)
     with opened(
         find_database(options.db), Mode.READ, options.wait, options.allow_function
     ) as database:

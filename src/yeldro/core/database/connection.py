@@ -235,6 +235,11 @@ class Database(Looking, Protocol):
         """What was changed through this connection so far, by us, by triggers and by cascades."""
         ...
 
+    def measure_log(self) -> int | None:
+        """How many bytes the server has written to its log, by whomever; None where nobody
+        counts."""
+        ...
+
     # Afterwards
     def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
         """What tables take on disk; of SQLite the whole file."""

@@ -339,6 +339,10 @@ class MariadbDatabase(SqlDatabase):
                 return "it is a node of a cluster, which cannot be made to catch up"
         return ""
 
+    def measure_log(self) -> int:
+        ((_, written),) = self.gate.read("SHOW GLOBAL STATUS LIKE 'Innodb_lsn_current'")
+        return int(written)
+
     def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
         found = map(tuple, self.gate.run(_SPACE))
         rows = {row[:2]: (int(row[2]), int(row[3])) for row in found}

@@ -27,7 +27,7 @@ from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
 from yeldro.engines.postgresql.compiler import FullCompiler
 from yeldro.engines.postgresql.errors import is_answer, translate
-from yeldro.engines.postgresql.follower import POSITION, find_standbys
+from yeldro.engines.postgresql.follower import POSITION, WRITTEN, find_standbys
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql.settings import ONLY_OURS, PINNED
@@ -569,6 +569,11 @@ class PostgresqlDatabase(SqlDatabase):
         self._uncounted.pop(table.name, None)
         self._uncounted[table.name] = before.less(self.find_changes().of(table))
         return done
+
+    def measure_log(self) -> int:
+        with self.own_path():
+            ((written,),) = self.gate.read(WRITTEN)
+        return int(written)
 
     def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
         """A table with its indexes, and its long values that lie elsewhere."""

@@ -17,6 +17,8 @@ from yeldro.engines.shared.gate import Gate
 
 # A place in the log, as a number of bytes.
 POSITION = "SELECT (pg_catalog.pg_current_wal_lsn() - '0/0')::bigint"
+# What is written, but perhaps not on disk yet.
+WRITTEN = "SELECT (pg_catalog.pg_current_wal_insert_lsn() - '0/0')::bigint"
 # A receiver that keeps the log only, and a logical one, replay nothing.
 _STANDBYS = """
 SELECT coalesce(application_name, '') || coalesce(' at ' || client_addr::text, ''), state::text,

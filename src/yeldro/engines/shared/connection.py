@@ -704,6 +704,9 @@ class SqlDatabase(ABC):
     def unlink(self, reference: Reference, keys: KeySet) -> int:
         return self.gate.run(self.statements.unlink(reference, keys)).rowcount
 
+    def measure_log(self) -> int | None:
+        return None
+
     # Afterwards
 
     @abstractmethod
