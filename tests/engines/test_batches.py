@@ -205,7 +205,7 @@ def test_a_run_that_died_goes_on_with_exactly_what_is_left(
 
 
 @pytest.mark.parametrize(
-    ("seconds", "rows"), [(1.0, 250), (0.5, 500), (0.25, 1000), (0.125, 2000), (0.01, 2000)]
+    ("seconds", "rows"), [(1.0, 250), (0.5, 400), (0.2, 1000), (0.125, 1600), (0.01, 2000)]
 )
 def test_a_size_adapts_to_the_time_that_a_batch_may_take(seconds: float, rows: int) -> None:
     size = Size(1000, 1.0, hold=0.25)

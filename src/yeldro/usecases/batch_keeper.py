@@ -5,7 +5,6 @@ from __future__ import annotations
 from contextlib import suppress
 from typing import Any
 
-from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.run.batching import Progress
@@ -67,9 +66,8 @@ class BatchKeeper(Keeper):
         writer = ArchiveWriter(
             self._record.folder / KEYS, self.database.dialect, self.database.encoding
         )
-        self.database.begin(Mode.READ)
         try:
-            rows, key = self.database.numbered.count(chosen), numbered.columns
+            rows, key = self.database.numbered.count(numbered), numbered.columns
             portion = Portion(1, chosen.table, key, rows, key)
             writer.begin([portion], self.database.archive.find_form, {})
             copied = self.database.archive.extract_keys(portion, chosen, numbered, writer)
@@ -77,7 +75,6 @@ class BatchKeeper(Keeper):
             writer.complete()
         finally:
             writer.close()
-            self.database.rollback()
 
     @property
     def _lines(self) -> BatchFile | None:

@@ -61,7 +61,7 @@ class Followers:
         seen = self._look()
         gone = self._known - Counter(one.name for one in seen)
         if gone:
-            return Lag(min(gone), fault="it is no longer connected")
+            return Lag(min(gone), fault="it is not connected any more")
         self._forget(seen)
         lags = [Lag(one.name, self._find_seconds(one), one.fault) for one in seen]
         return max(lags, key=lambda lag: (bool(lag.fault), lag.seconds))

@@ -36,8 +36,8 @@ class ArchiveQueries(Protocol):
     def extract_keys(
         self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
     ) -> int:
-        """The same for a portion that holds nothing but the keys of `chosen` rows, which stand
-        numbered in a table of their own, too."""
+        """Outside of a transaction, the same for a portion that holds nothing but the keys of
+        `chosen` rows, which stand numbered in a table of their own, too."""
         ...
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:

@@ -11,6 +11,8 @@ from msgspec import Struct
 START = 5_000
 # However little time a batch takes, it grows no faster than this.
 _FASTEST = 2.0
+# The next one may take longer than the last, and is not to hold its locks for more than was said.
+_AIM = 0.8
 
 
 class Pace(Struct, frozen=True):
@@ -61,7 +63,7 @@ class Size(Struct):
         """From a batch that was committed."""
         self.share = max(1.0, rows / max(1, taken))
         if self.hold and seconds > 0:
-            wanted = self.rows * min(_FASTEST, max(0.25, self.hold / seconds))
+            wanted = self.rows * min(_FASTEST, max(0.25, _AIM * self.hold / seconds))
             # A small batch at the end says little about larger ones.
             if rows > self.rows / 2 or wanted < self.rows:
                 self.rows = max(1, min(int(wanted), self.most or int(wanted)))

@@ -63,7 +63,7 @@ class Standby:
             self.close()
             return Sighting(self._name, fault="it cannot be reached")
         if not is_standby:
-            return Sighting(self._name, fault="it is no standby")
+            return Sighting(self._name, fault="it is not a standby")
         return Sighting(self._name, place if isinstance(place, int) else None)
 
     def _ask(self) -> tuple[object, ...]:

@@ -10,7 +10,7 @@ from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
-from yeldro.core.model.schema import Column, Reference, Table
+from yeldro.core.model.schema import Column, Family, Reference, Table
 from yeldro.engines.postgresql.compiler import Equated
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.statements import Columns, Rows, Words, as_tuple, bare, in_brackets
@@ -85,12 +85,36 @@ class PostgresqlStatements(StageStatements):
 
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         inside = super().is_in(columns, keys, names)
+        return sa.and_(inside, *self._spanned(columns, keys, names))
+
+    def _spanned(
+        self, columns: Columns, keys: KeySet, names: Sequence[str]
+    ) -> list[sa.ColumnElement[bool]]:
+        """That a value lies between the ends of a key set, where these are known."""
         span = self.spans.get(keys) if tuple(names) == keys.table.identity else None
         if span is None:
-            return inside
+            return []
         low: sa.ColumnElement[int] = sa.literal_column(str(span[0]))
         high: sa.ColumnElement[int] = sa.literal_column(str(span[1]))
-        return sa.and_(inside, columns[0].between(low, high))
+        return [columns[0].between(low, high)]
+
+    def points_into(
+        self, reference: Reference, pointing: Columns, parents: KeySet
+    ) -> sa.ColumnElement[bool]:
+        inside = super().points_into(reference, pointing, parents)
+        return sa.and_(inside, *self._points_near(reference, pointing, parents))
+
+    def depending_on(
+        self, rows: Rows, reference: Reference, parents: KeySet, since: int | None = None
+    ) -> Rows:
+        found = super().depending_on(rows, reference, parents, since)
+        return found.where(*self._points_near(reference, self.pointing(reference), parents))
+
+    def _points_near(
+        self, reference: Reference, pointing: Columns, parents: KeySet
+    ) -> list[sa.ColumnElement[bool]]:
+        is_number = reference.child.column(reference.columns[0]).family is Family.INTEGER
+        return self._spanned(pointing, parents, reference.referred) if is_number else []
 
     def column(self, table: Table, name: str) -> sa.ColumnClause[Any]:
         found = table.column(name) if name in table.column_names else None

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 import sqlalchemy as sa
 
-from yeldro.core.database.abilities import Row
+from yeldro.core.database.abilities import Mode, Row
 from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable
 from yeldro.core.model.schema import Column, Reference, Table, TableName
@@ -49,7 +49,11 @@ class SqlArchive(SqlPart, ABC):
     def extract_keys(
         self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
     ) -> int:
-        (copied,) = self.extract([Piece(portion, chosen)], sink)
+        self._database.begin(Mode.READ)
+        try:
+            (copied,) = self.extract([Piece(portion, chosen)], sink)
+        finally:
+            self._database.rollback()
         return copied
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:

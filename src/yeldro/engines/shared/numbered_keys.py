@@ -62,8 +62,8 @@ class SqlNumberedKeys(SqlPart):
     ) -> tuple[StoredKeys, int]:
         numbered = StoredKeys(table, tuple(key), self._names.of(table))
         self._make_numbered(numbered)
-        rows = sa.select(*cells, sa.func.row_number().over(order_by=cells)).where(*wanted)
-        found = self._database.fill(numbered, self._statements.fill_plain(numbered, rows))
+        rows = sa.select(*cells).where(*wanted)
+        found = self._database.fill(numbered, self._give_numbers(numbered, rows))
         if not self._numbers_are_keys:
             self._index_numbers(numbered)
         if any(one.child is table for one in self._database.schema.acting):
@@ -71,6 +71,10 @@ class SqlNumberedKeys(SqlPart):
             names = [f"c{place}" for place in range(len(key))]
             self._gate.run(self._index(numbered, "key", ", ".join(names)))
         return numbered, found
+
+    def _give_numbers(self, numbered: StoredKeys, rows: sa.Select[Any]) -> sa.Insert:
+        number = sa.func.row_number().over(order_by=rows.selected_columns)
+        return self._statements.fill_plain(numbered, rows.add_columns(number))
 
     _numbers_are_keys = False
     """Whether an engine can make a key table whose primary key is the number."""

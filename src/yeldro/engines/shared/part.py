@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Protocol
 
 import sqlalchemy as sa
@@ -11,7 +12,7 @@ from yeldro.core.database.archive_queries import ArchiveQueries
 from yeldro.core.database.numbered_keys import NumberedKeys
 from yeldro.core.database.ranking_queries import RankingQueries
 from yeldro.core.model.key_set import StoredKeys
-from yeldro.core.model.schema import Schema
+from yeldro.core.model.schema import Schema, Table
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.gate import Gate
 from yeldro.engines.shared.held import HeldTable
@@ -50,6 +51,10 @@ class Owner(Protocol):
     def hold(self, table: HeldTable, statement: sa.Insert) -> int:
         """Put what a statement finds into a table that is held in the client."""
         ...
+
+    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None: ...
+
+    def rollback(self) -> None: ...
 
     def create_key_table(self, keys: StoredKeys, *, unique: bool = True) -> None:
         """Make the temporary table of a key set."""

@@ -81,15 +81,25 @@ class SqliteArchive(SqlArchive):
     def extract_keys(
         self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
     ) -> int:
-        """Numbers go as they are; the rows themselves need not be looked at."""
-        is_whole = self._database.is_whole_number(chosen) and not chosen.new
-        if is_whole and chosen.columns == numbered.columns:
-            with self._writing(sink, ":memory:") as reader:
-                target, columns = _write_target(portion, sink)
-                reader.execute(f"CREATE TABLE {target} ({columns})")
-                if self._send_numbers(chosen, reader, f"INSERT INTO {target} SELECT"):
-                    return portion.rows
-        return super().extract_keys(portion, chosen, numbered, sink)
+        """Numbers go as they are: the rows themselves need not be looked at."""
+        if not self._database.is_whole_number(numbered):
+            return super().extract_keys(portion, chosen, numbered, sink)
+        place, raw = next(self._names), self._database.raw
+        target, columns = _write_target(portion, sink, place)
+        with self._gate.translated():
+            raw.execute(f"ATTACH ? AS {place}", (str(sink.path),))
+            try:
+                raw.execute(f"PRAGMA {place}.synchronous = FULL")
+                raw.execute("BEGIN")
+                raw.execute(f"CREATE TABLE {target} ({columns})")
+                copied = f"INSERT INTO {target} SELECT c0 FROM temp.{numbered.name} ORDER BY round"
+                rows = raw.execute(copied).rowcount
+                raw.execute("COMMIT")
+            finally:
+                if raw.in_transaction:
+                    raw.execute("ROLLBACK")
+                raw.execute(f"DETACH {place}")
+        return rows
 
     def _find_span(self, piece: Piece) -> tuple[int, int] | None:
         """The first and the last row number, where the rows are all that lie between them."""
@@ -143,9 +153,9 @@ class SqliteArchive(SqlArchive):
         finally:
             self._database.raw.text_factory = decode
 
-    def _send_numbers(self, keys: StoredKeys, reader: sqlite3.Connection, into: str = "") -> bool:
+    def _send_numbers(self, keys: StoredKeys, reader: sqlite3.Connection) -> bool:
         """Send keys that are all whole numbers, many at a time: as a range, else as JSON. Returns
-        whether they are. `into` begins the statement that takes them."""
+        whether they are."""
         cells = _cells(keys)
         others = " OR ".join(f"typeof({cell}) <> 'integer'" for cell in cells[1:])
         if (
@@ -158,7 +168,7 @@ class SqliteArchive(SqlArchive):
         alone = len(cells) == 1
         chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
         places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
-        into = into or f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)}) SELECT 0,"
+        into = f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)}) SELECT 0,"
         taking = f"{into} {', '.join(places)} FROM json_each(?)"
         counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
         first = _SMALLEST
@@ -307,10 +317,10 @@ def _cells(keys: StoredKeys) -> list[str]:
     ]
 
 
-def _write_target(portion: Portion, sink: Sink) -> tuple[str, str]:
+def _write_target(portion: Portion, sink: Sink, place: str = "yeldro_archive") -> tuple[str, str]:
     """The table of the archive that takes a portion, and its columns."""
     name, columns = sink.shown(portion)
-    return f"yeldro_archive.{_quoted(name)}", ", ".join(map(_quoted, columns))
+    return f"{place}.{_quoted(name)}", ", ".join(map(_quoted, columns))
 
 
 def _quoted(name: str) -> str:

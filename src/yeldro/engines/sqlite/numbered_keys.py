@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import sqlalchemy as sa
 
 from yeldro.core.model.key_set import StoredKeys
@@ -20,6 +22,12 @@ class SqliteNumberedKeys(SqlNumberedKeys):
         columns = self._database.define_key_columns(numbered)
         made = f"round INTEGER PRIMARY KEY, {', '.join(columns)}"
         self._gate.make(numbered.name, f"CREATE TEMP TABLE {numbered.name} ({made})")
+
+    def _give_numbers(self, numbered: StoredKeys, rows: sa.Select[Any]) -> sa.Insert:
+        """A whole-number key that is not given counts from 1, in the order in which rows come."""
+        target = self._statements.key_table(numbered)
+        names = [f"c{place}" for place in range(len(numbered.columns))]
+        return sa.insert(target).from_select(names, rows.order_by(*rows.selected_columns))
 
     def _index(self, numbered: StoredKeys, end: str, columns: str) -> Words:
         """An index is where its table is, and only it is named with the place."""
