@@ -39,7 +39,8 @@ SHOTS = {
     "script": "yeldro script alerts.toml --no-archive",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
-    "batches": "yeldro history && echo && yeldro resume last --yes --batch 2000",
+    "batches": "yeldro preview readings --where \"measured_at >= '2026-05-01'\" --forecast "
+    "--sample 0 && echo && yeldro resume last --yes --batch 2000",
 }
 # What is run before a picture is taken.
 BEFORE = {

@@ -82,12 +82,12 @@ def _read_asked(record: RunRecord) -> Asked:
 
 
 def _make_job(database: Database, asked: Asked, *, no_rollback: bool) -> BatchJob:
-    """What was asked for, without the list of keys: these are in the record."""
+    """What was asked for, without the list of keys, which are in the record. Rows were shown then."""
     if isinstance(asked, RunOptions):
         return _make_step(database, asked, no_rollback=no_rollback)
     if isinstance(asked, DedupeOptions):
         return Merging(database, read_duplicates_request(database, asked, no_rollback=no_rollback))
-    known = {"keys": (), "keys_from": None, "by": None, "all_rows": True}
+    known = {"keys": (), "keys_from": None, "by": None, "all_rows": True, "sample": "0"}
     if isinstance(asked, ClearOptions):
         cleared = read_clear_request(database, asked.but(**known), no_rollback=no_rollback)
         return Clearing(database, cleared)
