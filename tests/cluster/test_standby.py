@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import signal
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -154,3 +156,36 @@ def test_without_a_replica_nothing_begins(yeldro: Yeldro) -> None:
     refused = yeldro("delete", "alerts", "--all-rows", "--batch", "5", "--behind", "1", "--yes")
     assert refused.status == 2
     assert "knows of none" in refused.err
+
+
+def test_a_commit_that_waits_for_a_standby_can_be_left(
+    pair: tuple[Postgresql, Postgresql], primary: Postgresql, tmp_path: Path
+) -> None:
+    """It is committed here, and says that it is perhaps not there."""
+    primary.query("ALTER SYSTEM SET synchronous_standby_names = '*'")
+    pair[1].stop(signal.SIGINT)
+    primary.query("SELECT pg_reload_conf()")
+    shown = tmp_path / "shown"
+    try:
+        where = ["--where", "id = 7", "--yes", "--no-archive", "--wait", "1"]
+        with shown.open("w") as file:
+            process = subprocess.Popen(
+                [sys.executable, "-m", "yeldro", "delete", "levels", *where, "--db", primary.url],
+                cwd=tmp_path,
+                stdout=file,
+                stderr=file,
+            )
+        waiting = "SELECT count(*) FROM pg_stat_activity WHERE wait_event = 'SyncRep'"
+        end = time.monotonic() + 30
+        while primary.query(waiting) != [(1,)]:
+            assert time.monotonic() < end
+            time.sleep(0.1)
+        process.send_signal(signal.SIGINT)
+        assert process.wait(30) == 0, shown.read_text()
+    finally:
+        primary.query("ALTER SYSTEM RESET synchronous_standby_names")
+        primary.query("SELECT pg_reload_conf()")
+        pair[1].start("fsync=off", "hot_standby_feedback=on")
+    assert "perhaps not on its synchronous standby" in shown.read_text()
+    assert "Committed." in shown.read_text()
+    assert _left(primary) == ROWS - 1

@@ -82,7 +82,7 @@ def _read_asked(record: RunRecord) -> Asked:
 
 
 def _make_job(database: Database, asked: Asked, *, no_rollback: bool) -> BatchJob:
-    """What was asked for, without the list of keys, which are in the record. Rows were shown then."""
+    """What was asked for, without the list of keys, which are in the record. Rows were shown."""
     if isinstance(asked, RunOptions):
         return _make_step(database, asked, no_rollback=no_rollback)
     if isinstance(asked, DedupeOptions):

@@ -26,6 +26,8 @@ _WORDS: Mapping[Phase, str] = {
     Phase.CHANGING: "changing {}",
     Phase.CHECKING: "checking {}",
     Phase.COMMITTING: "committing",
+    Phase.WAITING: "committed here; waiting for the synchronous standby {}. Ctrl-C ends the wait, "
+    "and not the commit",
     Phase.COMPARING: "comparing {}",
     Phase.RESTORING: "restoring {}",
 }

@@ -17,6 +17,7 @@ class Phase(Enum):
     CHANGING = "changing"
     CHECKING = "checking"
     COMMITTING = "committing"
+    WAITING = "waiting"
     COMPARING = "comparing"
     RESTORING = "restoring"
 

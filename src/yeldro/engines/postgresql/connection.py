@@ -17,6 +17,7 @@ from psycopg.types.string import TextLoader
 from yeldro.core.database.abilities import Abilities, Effect, Mode, Quirk
 from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.followers import Sighting
+from yeldro.core.database.phase import Phase
 from yeldro.core.database.sent import Kind
 from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
@@ -31,6 +32,7 @@ from yeldro.engines.postgresql.follower import POSITION, WRITTEN, find_standbys
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql.settings import ONLY_OURS, PINNED
+from yeldro.engines.postgresql.standby_wait import waiting_for_standbys
 from yeldro.engines.postgresql.statements import (
     LARGE,
     Named,
@@ -146,6 +148,8 @@ class PostgresqlDatabase(SqlDatabase):
     dialect = "postgres"
     _path: str | None = None
     """The search path that this role has here."""
+    _is_alone = False
+    """Whether a standby that must have what is committed perhaps has not."""
     _usual_limit = 0
     """How many milliseconds a statement may take without us, 0 for any time."""
 
@@ -174,6 +178,7 @@ class PostgresqlDatabase(SqlDatabase):
         gate = Gate(connection, translate, is_whole, self._make_writer(""))
         super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
         self._places: dict[KeySet, str] = {}
+        self._wait = wait
         try:
             # Before anything is pinned: what is set on a pooled connection may belong to somebody
             # else.
@@ -415,13 +420,34 @@ class PostgresqlDatabase(SqlDatabase):
         if self.raw.info.transaction_status != psycopg.pq.TransactionStatus.INTRANS:
             raise did_not_commit()
         try:
-            word = self._control("COMMIT")
+            word = self._send_commit()
         except DatabaseFailed as error:
             if is_answer(error.__cause__):
                 raise did_not_commit(error) from error
             raise
         if word != "COMMIT":
             raise did_not_commit()
+
+    def _send_commit(self) -> str | None:
+        names = self.setting("synchronous_standby_names") if self.mode is Mode.WRITE else ""
+        if not names:
+            return self._control("COMMIT")
+
+        def tell() -> None:
+            self.announce(Phase.WAITING, names, None)
+
+        with waiting_for_standbys(self.raw, self._wait, tell) as warnings:
+            word = self._control("COMMIT")
+        self._is_alone |= any(b"replication" in warning for warning in warnings)
+        return word
+
+    @property
+    def note(self) -> str:
+        alone = (
+            "It is committed on this server, and perhaps not on its synchronous standby: the wait "
+            "for it was ended."
+        )
+        return " ".join(filter(None, [super().note, alone if self._is_alone else ""]))
 
     def end_look(self, kept: Sequence[KeySet]) -> None:
         """A function may leave large objects or messages in a transaction that cannot write: it is
