@@ -3,14 +3,24 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Yeldro
 from tests.engines.test_batches import TABLES, ids
+from tests.property.test_laws import Yes
 from tests.servers import Server
-from yeldro.core.run.forecast import Sample, work_out
+from yeldro.core.reach.request import Request
+from yeldro.core.run.forecast import Forecast, Sample, work_out
+from yeldro.core.run.outcome import Outcome
+from yeldro.core.run.preview import Preview
+from yeldro.core.selection.selection import Asked as Selected
+from yeldro.store.run_record import Keeping
+from yeldro.usecases import one_transaction
+from yeldro.usecases.run import Manner, delete
 
 LINE = ["preview", "weirs", "--where", "depth >= 0", "--all-rows", "--sample", "0", "--forecast"]
 
@@ -36,6 +46,36 @@ def test_what_would_be_stopped_is_not_rehearsed(yeldro: Yeldro, server: Server) 
     server.run(TABLES)
     told = yeldro(*LINE, "--dependents", "gates=stop")
     assert (told.status, "No forecast" in told.out, ids(server)) == (3, True, list(range(1, 13)))
+
+
+@pytest.mark.parametrize("answer", ["y", "n"])
+def test_who_is_asked_about_many_rows_is_told(
+    server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, answer: str
+) -> None:
+    server.run(TABLES)
+    monkeypatch.setattr(one_transaction, "_MANY", 36)
+    told: list[Forecast] = []
+
+    class Asked(Yes):
+        def show_forecast(self, found: Forecast) -> None:
+            told.append(found)
+
+        def allow(self, previews: Sequence[Preview]) -> bool:
+            assert told
+            return answer == "y"
+
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    with closing(server.open()) as database:
+        request = Request(Selected("weirs", all_rows=True), sample=0)
+        result = delete(database, request, Manner(), Asked(), Keeping(tmp_path, facts=facts))
+    assert result.outcome is (Outcome.COMMITTED if answer == "y" else Outcome.DECLINED)
+    assert (told[0].rows, ids(server) == []) == (36, answer == "y")
+
+
+def test_what_cannot_be_rolled_back_is_not_rehearsed(yeldro: Yeldro, server: Server) -> None:
+    server.run("CREATE TABLE marks (id INTEGER PRIMARY KEY)", "INSERT INTO marks VALUES (1), (2)")
+    told = yeldro("preview", "marks", "--all-rows", "--truncate", "--forecast")
+    assert (told.status, "No forecast" in told.out) == (0, True), told.err
 
 
 def test_a_trigger_sees_the_rehearsal_and_nothing_of_it_stays(

@@ -56,13 +56,15 @@ def forecast(
     hold: float,
 ) -> Forecast | None:
     """What a run of what was `shown` would cost; None where nothing can be rehearsed alone, because
-    it would be stopped, or has no key.
+    it would be stopped, cannot be rolled back, or has no key.
 
     `looking` is how many seconds finding it took; the copy goes into `folder`, None for no copy.
     """
-    chosen = job.find_chosen(shown) if not shown.refusals and shown.reach.touched else None
-    key = find_lasting_key(database, chosen) if chosen else ()
-    if not chosen or not key:
+    if shown.refusals or not shown.reach.touched or not job.is_foretold:
+        return None
+    chosen = job.find_chosen(shown)
+    key = find_lasting_key(database, chosen)
+    if not key:
         return None
     numbered, total = job.number(chosen, key)
     start = time.monotonic()

@@ -33,7 +33,7 @@ from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
 from yeldro.usecases.steps import BatchJob, Job
-from yeldro.usecases.transaction import LifeCycle, looking
+from yeldro.usecases.transaction import LifeCycle, looking, undo
 from yeldro.words.tell import tell, voice_of
 
 AGAIN = "Preview again."
@@ -127,7 +127,11 @@ class Run:
         kept = self.keeper.keeping
         folder = kept.folder if kept and kept.archive else None
         hold = (self.manner.pace or Pace()).hold
-        told = forecast(self.database, cast(BatchJob, job), found, looked, folder, hold)
+        try:
+            told = forecast(self.database, cast(BatchJob, job), found, looked, folder, hold)
+        except YeldroError:  # as a lock that somebody holds: the question can do without
+            undo(self.database)
+            return
         if told:
             self.answers.show_forecast(told)
 

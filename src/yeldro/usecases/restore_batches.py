@@ -29,6 +29,7 @@ from yeldro.errors import (
 from yeldro.store.run_facts import Restoration as RestorationFacts
 from yeldro.usecases.pacing import Pacing
 from yeldro.usecases.restore import Restoration
+from yeldro.usecases.transaction import undo
 from yeldro.words.tell import tell
 
 AGAIN = "What came back stays. Restore again: rows that are there are skipped."
@@ -93,12 +94,16 @@ class BatchRestoration(Restoration):
                 self._take(stages, size)
                 return number
             except (TooLarge, Conflict, NotCommitted) as error:
+                undo(self.database)
                 is_least = number == 1 and isinstance(error, TooLarge)
                 if is_least or not self.pacing.goes_again(error, size):
                     raise
                 self.life.is_final = False
-                self._undo()
                 self.pacing.rest()
+            except BaseException:
+                # Before the stages are dropped, which must never commit anything.
+                undo(self.database)
+                raise
             finally:
                 self._drop(stages)
 

@@ -216,7 +216,8 @@ class Deletion:
 
     @property
     def is_foretold(self) -> bool:
-        return True
+        """Not where a rehearsal could do what no rollback takes back."""
+        return not (self.selection.truncate or self.request.guards.no_rollback)
 
     def find_fault(self, found: Preview) -> str:
         return ""
@@ -255,7 +256,7 @@ class Clearing(Deletion):
 
     @property
     def is_foretold(self) -> bool:
-        return self.in_batches
+        return self.in_batches and super().is_foretold
 
     def count_left(self, numbered: StoredKeys, untaken: int) -> int:
         """Rows that stay were cleared, or no longer matched: the tally tells."""

@@ -14,6 +14,6 @@ FORECAST = {
     ),
     "forecast.full": "The copy may not fit: {free} are free in {folder}.",
     "forecast.none": (
-        "No forecast: what would be stopped, or has no key, cannot be rehearsed in part."
+        "No forecast: what would be stopped, or cannot be rolled back, is not rehearsed."
     ),
 }

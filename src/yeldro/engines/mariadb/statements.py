@@ -169,6 +169,8 @@ class MariadbStatements(StageStatements):
         ranked = sa.table(keys.name, *columns, schema=self.key_schema)
         return ranked, sa.select(ranked.c.c0).where(ranked.c.place > sa.literal_column("1"))
 
+    drop_temporary = "DROP TEMPORARY TABLE IF EXISTS"
+
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         if isinstance(keys, AlikeRows):
             return self.table(keys.table).c[WHOLE_ROW].in_(self.surplus_marks(keys)[1])

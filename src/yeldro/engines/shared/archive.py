@@ -94,7 +94,7 @@ class SqlArchive(SqlPart, ABC):
 
     def drop_stage(self, stage: Stage) -> None:
         table = sa.table(stage.name, schema=self._statements.key_schema)
-        self._gate.run(Words("DROP TABLE", table))
+        self._gate.run(Words(self._statements.drop_temporary, table))
 
     def stand(self, stage: Stage) -> Standing:
         rows = self._gate.number(self._statements.count_staged(stage))

@@ -126,7 +126,7 @@ class SqlNumberedKeys(SqlPart):
     def drop_others(self) -> None:
         for name in self._gate.made:
             table = sa.table(name, schema=self._statements.key_schema)
-            self._gate.run(Words("DROP TABLE IF EXISTS", table))
+            self._gate.run(Words(self._statements.drop_temporary, table))
         self._gate.made.clear()
         self._statements.forget_others()
 

@@ -82,6 +82,9 @@ class Statements:
         """A column of a table, or what stands for one in its identity."""
         return sa.column(name)
 
+    drop_temporary = "DROP TABLE IF EXISTS"
+    """What drops a temporary table, and commits nothing."""
+
     def key_table(self, key_set: KeySet) -> sa.TableClause:
         """The temporary table of a key set that has one."""
         keys = stored(key_set)
