@@ -233,6 +233,13 @@ def _make_progress(progress: Progress) -> Document:
     }
 
 
+def _make_remarks(kind: str, result: RunResult) -> Document:
+    remarks: Document = {"notes": list(result.notes)} if kind == "restore" else {}
+    if result.afterwards:
+        remarks["afterwards"] = [tell(found) for found in result.afterwards]
+    return remarks
+
+
 def make_run(kind: str, result: RunResult) -> Document:
     document: Document = {
         "kind": kind,
@@ -251,10 +258,7 @@ def make_run(kind: str, result: RunResult) -> Document:
         document["batches"] = _make_progress(result.progress)
     if result.preview and result.preview.duplicates:
         document["collisions"] = make_collisions(result.preview)
-    if result.afterwards:
-        document["afterwards"] = [tell(found) for found in result.afterwards]
-    if kind == "restore":
-        document["notes"] = list(result.notes)
+    document |= _make_remarks(kind, result)
     if result.reason or result.outcome.label != "committed":
         document["reason"] = result.reason or result.outcome.sentence
     return document

@@ -28,7 +28,7 @@ from yeldro.errors import (
 )
 from yeldro.store.run_facts import Restoration as RestorationFacts
 from yeldro.usecases.pacing import Pacing
-from yeldro.usecases.restore import Restoration
+from yeldro.usecases.restoration import Restoration
 from yeldro.usecases.transaction import undo
 from yeldro.words.tell import tell
 

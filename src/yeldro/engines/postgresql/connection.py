@@ -359,6 +359,7 @@ class PostgresqlDatabase(SqlDatabase):
                 Words("LOCK TABLE", self.statements.table(table), "IN ACCESS EXCLUSIVE MODE")
             )
         if mode is Mode.WRITE:
+            _ = self._standbys  # asked once, and never in a transaction that has failed
             # Nothing but a lock keeps others from adding rows that depend on ours through an
             # undeclared reference.
             for child in {
@@ -428,13 +429,17 @@ class PostgresqlDatabase(SqlDatabase):
         if word != "COMMIT":
             raise did_not_commit()
 
+    @cached_property
+    def _standbys(self) -> str:
+        """The names of those that must have what is committed, "" for none."""
+        return self.setting("synchronous_standby_names")
+
     def _send_commit(self) -> str | None:
-        names = self.setting("synchronous_standby_names") if self.mode is Mode.WRITE else ""
-        if not names:
+        if self.mode is not Mode.WRITE or not self._standbys:
             return self._control("COMMIT")
 
         def tell() -> None:
-            self.announce(Phase.WAITING, names, None)
+            self.announce(Phase.WAITING, self._standbys, None)
 
         with waiting_for_standbys(self.raw, self._wait, tell) as warnings:
             word = self._control("COMMIT")
