@@ -36,7 +36,9 @@ def check_place(place: Place, database: Database, record: RunRecord) -> None:
     """UsageError where a run took place elsewhere. Another node of the same cluster will do."""
     is_same = full_address(place.address) == record.facts["address"]
     if not is_same and not (database.cluster and database.cluster == record.facts.get("cluster")):
-        raise UsageError(f"The run took place in {record.facts['address']}.")
+        raise UsageError(
+            f"The run took place in {record.facts['address']}, which is another database."
+        )
 
 
 def settle_all(records: list[RunRecord], asked: str | None, wait: float) -> list[str]:
