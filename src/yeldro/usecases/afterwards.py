@@ -30,6 +30,8 @@ def look_afterwards(database: Database, result: RunResult, *, analyze: bool) -> 
         return result
     try:
         return replace(result, afterwards=tuple(_find(database, tables, analyze=analyze)))
+    except KeyboardInterrupt:  # nobody wants to know any more
+        return result
     except YeldroError as error:
         return replace(result, afterwards=(fact("after.failed", reason=error.message),))
 
