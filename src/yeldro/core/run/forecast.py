@@ -69,8 +69,8 @@ def work_out(
 
 
 def _fit(points: Sequence[tuple[int, float]]) -> tuple[float, float]:
-    """What it takes at all, and for each row: by the quickest of the smallest ones and the median of
-    the largest."""
+    """What it takes at all, and for each row: by the quickest of the smallest ones and the median
+    of the largest."""
     least, most = min(rows for rows, _ in points), max(rows for rows, _ in points)
     start = min(taken for rows, taken in points if rows == least)
     whole = median(taken for rows, taken in points if rows == most)

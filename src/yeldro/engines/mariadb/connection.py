@@ -71,8 +71,8 @@ _ENGINE = sa.text(
 
 _SPACE = sa.text(
     "SELECT TABLE_SCHEMA, TABLE_NAME, coalesce(DATA_LENGTH + INDEX_LENGTH, 0), coalesce(DATA_FREE, "
-    "0) FROM information_schema.TABLES WHERE TABLE_TYPE = 'BASE TABLE'"
-)
+    "0) FROM information_schema.TABLES WHERE TABLE_SCHEMA IN :schemas"
+).bindparams(sa.bindparam("schemas", expanding=True))
 # Of a replica and of a node of a cluster.
 _REPLICATION = """
 SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
@@ -344,7 +344,8 @@ class MariadbDatabase(SqlDatabase):
         return int(written)
 
     def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
-        found = map(tuple, self.gate.run(_SPACE))
+        schemas = sorted({table.name.schema or "" for table in tables})
+        found = map(tuple, self.gate.run(_SPACE.bindparams(schemas=schemas)))
         rows = {row[:2]: (int(row[2]), int(row[3])) for row in found}
         return [
             Space(table.label, *rows[place])
