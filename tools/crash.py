@@ -19,9 +19,10 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder, served(engine, Path(folder)) as server:
             crashes = Crashes(server, Path(folder), seed)
             for number in range(kills):
-                kinds = ("delete", "clear", "dedupe", "run", "batches", "restore", "batches")
+                kinds = ("delete", "clear", "dedupe", "run", "batches", "restore", "restoring")
                 kind = kinds[number % len(kinds)]
-                crashes.kill_batches() if kind == "batches" else crashes.kill(kind)
+                more = {"batches": crashes.kill_batches, "restoring": crashes.kill_restoring}
+                more[kind]() if kind in more else crashes.kill(kind)
         told = ", ".join(f"{what} {count}" for what, count in sorted(crashes.told.items()))
         sys.stdout.write(
             f"{engine}: {kills} kills (seed {seed}), history said: {told}; nothing lost\n"

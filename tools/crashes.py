@@ -62,6 +62,9 @@ SESSIONS = {
 }
 
 
+ALL = ["--dependents", "gates=delete", "--dependents", "notes=delete"]
+
+
 class Crashes:
     """One database that is brought back to its start after every kill. `told` counts what history
     said."""
@@ -90,6 +93,9 @@ class Crashes:
             # One weir with what depends on it in each.
             "batches": ["delete", "weirs", "--where", "id < 5", *rules, "--batch", "14", *place],
             "resume": ["resume", "last", *place],
+            # Without rows that stay and are changed, so that it comes back in batches, too.
+            "gone": ["delete", "weirs", "--where", "id < 5", *ALL, "--batch", "14", *place],
+            "back": ["restore", "last", "--batch", "14", *place],
         }
         (folder / "steps.toml").write_text(STEPS)
         # What a command imports is imported here, so that a killed one is killed at its work.
@@ -99,11 +105,12 @@ class Crashes:
         import_module("yeldro.cli.run_cleanup")
         import_module("yeldro.cli.resume")
         import_module("yeldro.usecases.batches")
+        import_module("yeldro.usecases.restore_batches")
         server.open().close()
         # Once through all, to learn how many calls they make.
         self.calls: dict[str, int] = {}
         works = ("delete", "dedupe", "run", "batches", "clear")
-        for name in (name for work in works for name in (work, "restore")):
+        for name in (*(name for work in works for name in (work, "restore")), "gone", "back"):
             self.calls[name] = self.run(name, -1)
         assert self.image() == self.start
         shutil.rmtree(folder / "yeldro-runs")
@@ -214,6 +221,28 @@ class Crashes:
         assert self.run("restore", -1), where
         assert self.image() == self.start, where
         shutil.rmtree(self.folder / "yeldro-runs")
+
+    def kill_restoring(self) -> None:
+        """Kill a restoration in batches, and the next one, until everything is back."""
+        records = self.folder / "yeldro-runs"
+        self.run("gone", -1)
+        while self.image() != self.start:
+            last = 0 if self.random.random() < 0.25 else self.random.randint(1, self.calls["back"])
+            self.run("back", last)
+            where = f"{self.server.engine} restore in batches killed at call {last}"
+            found = self.image()
+            assert [self.server.query(query) for query in DANGLING] == [[(0,)], [(0,)]], where
+            for name in NAMES:
+                changed = {row[0] for row in {*self.start[name]} - {*found[name]}}
+                assert changed <= self.archived(records, name), where
+            outcome, restored = self.history()
+            self.told[f"restore in batches: {restored}"] += 1
+            assert outcome == "committed", where
+            known = {"yes"} if found == self.start else {None, "partly"}
+            assert restored in known | {"partly"}, where
+        assert self.run("back", -1), where
+        assert self.image() == self.start, where
+        shutil.rmtree(records)
 
     def archived(self, records: Path, name: str) -> set[int]:
         found: set[int] = set()

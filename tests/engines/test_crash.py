@@ -17,3 +17,5 @@ def test_a_killed_command_loses_nothing(server: Server, tmp_path: Path) -> None:
     assert sum(crashes.told.values()) == 20
     crashes.kill_batches()
     assert crashes.told["resume: committed"] + crashes.told["batches: committed"] == 1
+    crashes.kill_restoring()
+    assert crashes.told["restore in batches: yes"] + crashes.told["restore in batches: partly"] > 0
