@@ -18,6 +18,7 @@ import pytest
 
 from tests.clusters import Galera, galera_cluster, has_galera
 from tests.conftest import Yeldro
+from yeldro.store.find_records import find_record
 
 pytestmark = pytest.mark.skipif(
     not has_galera() and not os.environ.get("CI"),
@@ -241,6 +242,7 @@ def test_the_connected_node_dies_and_another_goes_on(
     assert gone[0] == gone[1] == gone[2]
     back = yeldro("restore", "last", "--yes", "--db", nodes[1].url())
     assert (back.status, _left(nodes[1])) == (0, 2 * GO), back.err
+    assert find_record(tmp_path / "yeldro-runs", "last").restored == "yes"
 
 
 def test_a_node_without_its_cluster_says_so(nodes: list[Galera], yeldro: Yeldro) -> None:

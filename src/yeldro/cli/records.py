@@ -32,10 +32,15 @@ def find_place_of(record: RunRecord, asked: str | None) -> Place:
     return replace(find_place(address, None, config), source=f"The record of {record.name}")
 
 
-def check_place(place: Place, database: Database, record: RunRecord) -> None:
-    """UsageError where a run took place elsewhere. Another node of the same cluster will do."""
+def took_place_in(place: Place, database: Database, record: RunRecord) -> bool:
+    """Whether a run did, over this node or another one of the same cluster."""
     is_same = full_address(place.address) == record.facts["address"]
-    if not is_same and not (database.cluster and database.cluster == record.facts.get("cluster")):
+    return is_same or bool(database.cluster and database.cluster == record.facts.get("cluster"))
+
+
+def check_place(place: Place, database: Database, record: RunRecord) -> None:
+    """UsageError where a run took place elsewhere."""
+    if not took_place_in(place, database, record):
         raise UsageError(
             f"The run took place in {record.facts['address']}, which is another database."
         )

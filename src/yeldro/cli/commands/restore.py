@@ -27,8 +27,7 @@ def command(options: RestoreOptions) -> int:
     from yeldro.cli.pace import describe_pace, read_pace
     from yeldro.cli.person import Person
     from yeldro.cli.place import confirm_place, list_records_folders
-    from yeldro.cli.records import find_place_of
-    from yeldro.cli.request import full_address
+    from yeldro.cli.records import find_place_of, took_place_in
     from yeldro.cli.run_command import tell
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
@@ -58,7 +57,7 @@ def command(options: RestoreOptions) -> int:
             options.rehearse,
             asks,
             options.no_rollback,
-            database.name if full_address(place.address) != record.facts["address"] else "",
+            "" if took_place_in(place, database, record) else database.name,
             pace,
             followers,
         )
