@@ -78,6 +78,12 @@ def test_what_cannot_be_rolled_back_is_not_rehearsed(yeldro: Yeldro, server: Ser
     assert (told.status, "No forecast" in told.out) == (0, True), told.err
 
 
+@pytest.mark.usefixtures("gauges")
+def test_a_file_has_no_forecast(yeldro: Yeldro) -> None:
+    told = yeldro("preview", "alerts.toml", "--forecast")
+    assert (told.status, "excludes a cleanup file" in told.err) == (2, True)
+
+
 def test_a_trigger_sees_the_rehearsal_and_nothing_of_it_stays(
     yeldro: Yeldro, server: Server
 ) -> None:

@@ -80,6 +80,16 @@ def test_what_does_not_go_with_it(
     assert (refused.status, reason in refused.err, ids(server)) == (2, True, []), refused.err
 
 
+def test_one_that_was_stopped_says_how_it_goes_on(yeldro: Yeldro, server: Server) -> None:
+    server.run(TABLES)
+    assert yeldro(*LINE).status == 0
+    stopped = yeldro("restore", "last", "--batch", "6", "--batches", "2", "--yes")
+    assert stopped.status == 0
+    assert "To go on:" in stopped.out
+    assert "--batch 6" in stopped.out
+    assert ids(server) == list(range(9, 13))
+
+
 def test_one_transaction_comes_back_in_one(yeldro: Yeldro, server: Server) -> None:
     server.run(TABLES)
     assert yeldro("delete", "weirs", "--where", "depth = 0", "--yes").status == 0

@@ -17,8 +17,9 @@ AFTERWARDS = {
         "writes the table anew."
     ),
     "after.analyze": (
-        "The planner's figures are of before. To renew them: {statements} or --then-analyze."
+        "The planner's figures are of before. To renew them: {statements}. Next time "
+        "--then-analyze does that."
     ),
-    "after.analyzed": "The planner's figures were renewed: {statements}",
+    "after.analyzed": "To renew the planner's figures this was done: {statements}",
     "after.failed": "What is left to do could not be found out: {reason}",
 }

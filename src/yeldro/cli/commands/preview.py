@@ -33,13 +33,16 @@ def command(options: PreviewOptions) -> int:
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.core.selection.selection import read_selection
-    from yeldro.errors import Refused
+    from yeldro.errors import Refused, UsageError
     from yeldro.report.preview import render_preview
     from yeldro.report.spreadsheet import render_line
     from yeldro.usecases import look as workflow
     from yeldro.words.tell import tell, voice_of
 
-    if options.table.endswith(".toml"):
+    is_file = options.table.endswith(".toml")
+    if is_file and options.forecast:
+        raise UsageError("--forecast goes with a table: it excludes a cleanup file.")
+    if is_file:
         from yeldro.cli.preview_cleanup import preview_cleanup
 
         return preview_cleanup(options)

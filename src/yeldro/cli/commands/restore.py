@@ -28,7 +28,7 @@ def command(options: RestoreOptions) -> int:
     from yeldro.cli.person import Person
     from yeldro.cli.place import confirm_place, list_records_folders
     from yeldro.cli.records import find_place_of, took_place_in
-    from yeldro.cli.run_command import tell
+    from yeldro.cli.run_command import make_way_back, tell
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.errors import UsageError
@@ -62,5 +62,6 @@ def command(options: RestoreOptions) -> int:
             followers,
         )
         result = restoring.restore(database, record, request, person)
-    tell(screen, "restore", result, "", person)
+    onward = make_way_back(options, place, result)
+    tell(screen, "restore", result, "", person, f"{onward} --batch {options.batch}")
     return result.status
