@@ -52,7 +52,7 @@ class Followers:
 
     def mark(self) -> None:
         """The database has come further."""
-        place = self.database.find_place()
+        place = self.database.find_position()
         if place is not None:
             self._marks.append((self.clock(), place))
 
@@ -71,14 +71,14 @@ class Followers:
 
     def _forget(self, seen: Sequence[Sighting]) -> None:
         """What everybody has reached."""
-        places = [one.place for one in seen if one.place is not None]
+        places = [one.position for one in seen if one.position is not None]
         while self._marks and (not places or self._marks[0][1] <= min(places)):
             self._marks.popleft()
 
     def _find_seconds(self, seen: Sighting) -> float:
         """Until it has reached the oldest mark."""
         told = seen.seconds or 0.0
-        if seen.place is None:
+        if seen.position is None:
             return told
-        missed = next((at for at, place in self._marks if place > seen.place), None)
+        missed = next((at for at, place in self._marks if place > seen.position), None)
         return told if missed is None else max(told, self.clock() - missed)

@@ -111,7 +111,7 @@ class Database(Looking, Protocol):
     cluster: str
     """What a cluster calls itself and this database, "" where this server is in none."""
 
-    def find_place(self) -> int | None:
+    def find_position(self) -> int | None:
         """How far this server has come, as those that follow it count, None where they do not."""
         ...
 

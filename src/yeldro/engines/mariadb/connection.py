@@ -25,7 +25,7 @@ from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb.errors import is_answer, translate
-from yeldro.engines.mariadb.follower import NODE, find_place
+from yeldro.engines.mariadb.follower import NODE, find_position
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
 from yeldro.engines.mariadb.settings import PINNED
@@ -360,11 +360,11 @@ class MariadbDatabase(SqlDatabase):
     def _find_cluster(self) -> str:
         """Its name for itself, with the database; "" where there is none but the setting."""
         found = dict(map(tuple, self.gate.read(NODE)))
-        uuid = found.get("wsrep_cluster_state_uuid", "") if find_place(found) is not None else ""
+        uuid = found.get("wsrep_cluster_state_uuid", "") if find_position(found) is not None else ""
         return f"{uuid}/{self._name_of_database}" if uuid else ""
 
-    def find_place(self) -> int | None:
-        return find_place(dict(map(tuple, self.gate.read(NODE))))
+    def find_position(self) -> int | None:
+        return find_position(dict(map(tuple, self.gate.read(NODE))))
 
     def drop_unique(self, table: Table, name: str) -> None:
         self.gate.run(Words("DROP INDEX", sa.table(name), "ON", self.statements.table(table)))

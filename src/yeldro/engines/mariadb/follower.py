@@ -33,7 +33,7 @@ def find_node_fault(status: Mapping[str, str]) -> str:
     return "" if status.get("wsrep_ready") == "ON" else "it is not ready (wsrep_ready)"
 
 
-def find_place(status: Mapping[str, str]) -> int | None:
+def find_position(status: Mapping[str, str]) -> int | None:
     """How far a node of a cluster is, None where it is in none."""
     place = status.get("wsrep_last_committed", "")
     return int(place) if place.isdecimal() and status.get("wsrep_cluster_status") else None
@@ -52,7 +52,7 @@ class Other:
             with self._connect().cursor(pymysql.cursors.DictCursor) as cursor:
                 cursor.execute(NODE)
                 status = {row["Variable_name"]: row["Value"] for row in cursor.fetchall()}
-                if find_place(status) is not None:
+                if find_position(status) is not None:
                     return self._see_node(status)
                 cursor.execute("SHOW ALL SLAVES STATUS")
                 return self._see_replica(list(cursor.fetchall()))
@@ -84,7 +84,7 @@ class Other:
         paused = int(status.get("wsrep_flow_control_paused_ns", "0"))
         waited = 0.0 if self._paused is None else (paused - self._paused) / 1e9
         self._paused = paused
-        return Sighting(self._name, find_place(status), waited)
+        return Sighting(self._name, find_position(status), waited)
 
     def close(self) -> None:
         if self._connection is not None:

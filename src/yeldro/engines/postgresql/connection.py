@@ -148,7 +148,7 @@ class PostgresqlDatabase(SqlDatabase):
     dialect = "postgres"
     _path: str | None = None
     """The search path that this role has here."""
-    _is_alone = False
+    _is_only_here = False
     """Whether a standby that must have what is committed perhaps has not."""
     _usual_limit = 0
     """How many milliseconds a statement may take without us, 0 for any time."""
@@ -443,7 +443,7 @@ class PostgresqlDatabase(SqlDatabase):
 
         with waiting_for_standbys(self.raw, self._wait, tell) as warnings:
             word = self._control("COMMIT")
-        self._is_alone |= any(b"replication" in warning for warning in warnings)
+        self._is_only_here |= any(b"replication" in warning for warning in warnings)
         return word
 
     @property
@@ -452,7 +452,7 @@ class PostgresqlDatabase(SqlDatabase):
             "It is committed on this server, and perhaps not on its synchronous standby: the wait "
             "for it was ended."
         )
-        return " ".join(filter(None, [super().note, alone if self._is_alone else ""]))
+        return " ".join(filter(None, [super().note, alone if self._is_only_here else ""]))
 
     def end_look(self, kept: Sequence[KeySet]) -> None:
         """A function may leave large objects or messages in a transaction that cannot write: it is
@@ -506,7 +506,7 @@ class PostgresqlDatabase(SqlDatabase):
         is_standby = self.gate.run_text("SELECT pg_catalog.pg_is_in_recovery()").scalar_one()
         return "it is a standby, which may lag behind" if is_standby else ""
 
-    def find_place(self) -> int:
+    def find_position(self) -> int:
         with self.own_path():
             ((place,),) = self.gate.read(POSITION)
         return int(place)

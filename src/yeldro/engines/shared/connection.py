@@ -242,7 +242,7 @@ class SqlDatabase(ABC):
     def find_lag(self) -> str:
         return ""
 
-    def find_place(self) -> int | None:
+    def find_position(self) -> int | None:
         return None
 
     def find_followers(self) -> Sequence[Sighting]:
