@@ -8,9 +8,11 @@ from msgspec import Struct
 
 
 class Sighting(Struct, frozen=True):
-    """How far one of them was when it was looked at. `position` is how far it had come, as the
-    server that is changed counts; `seconds` is how far behind it says that it is. `fault` is why neither
-    can be told, "" where it can."""
+    """How far one of them was when it was looked at.
+
+    `position` is how far it had come, as the server that is changed counts; `seconds` is how far
+    behind it says that it is. `fault` is why neither can be told, "" where it can.
+    """
 
     name: str
     position: int | None = None
