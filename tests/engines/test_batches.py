@@ -52,6 +52,28 @@ def stop_after(yeldro: Yeldro, server: Server, batches: int) -> None:
     assert ids(server) == list(range(2 * batches + 1, 13))
 
 
+HEAVY_WEIR = "3 rows here: that many are one row of weirs with"
+HEAVY_GROUP = "3 rows here: that many are the surplus rows"
+
+
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ("delete weirs --where id<4 --batch 2", HEAVY_WEIR),
+        ("delete weirs --where id<4 --batch 3", ""),
+        ("dedupe gates --same weir_id --keep fullest --batch 2", HEAVY_GROUP),
+        ("dedupe gates --same weir_id --keep fullest --batch 3", ""),
+    ],
+)
+def test_a_batch_that_cannot_be_smaller_is_told_beforehand(
+    yeldro: Yeldro, server: Server, line: str, told: str
+) -> None:
+    server.run([*TABLES, "INSERT INTO gates VALUES (25, 7), (26, 7)"])
+    out = " ".join(yeldro(*line.split(), "--yes").out.split())
+    assert out.count("A batch cannot be smaller") == bool(told), out
+    assert told in out
+
+
 def test_a_row_that_no_longer_matches_is_left_and_counted(yeldro: Yeldro, server: Server) -> None:
     stop_after(yeldro, server, 2)
     server.run(["UPDATE weirs SET depth = -1 WHERE id IN (7, 12)"])

@@ -13,6 +13,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
+from yeldro.core.reach.heaviest import find_heaviest, find_heaviest_group
 from yeldro.core.run.archive_pieces import find_lasting_key
 from yeldro.core.run.batching import START, Pace, Progress, Size
 from yeldro.core.run.execute import run_plan
@@ -39,7 +40,7 @@ from yeldro.usecases.compare_reaches import count_strangers
 from yeldro.usecases.judge import Compare
 from yeldro.usecases.one_transaction import Manner, Run
 from yeldro.usecases.pacing import Pacing
-from yeldro.usecases.steps import BatchJob
+from yeldro.usecases.steps import BatchJob, Job
 from yeldro.usecases.transaction import carry_out, undo
 from yeldro.words.tell import tell, voice_of
 
@@ -134,6 +135,15 @@ class BatchRun(Run):
     def look_and_ask(self) -> tuple[Sequence[Preview], RunResult | None]:
         self.pacing.begin()
         return super().look_and_ask()
+
+    def _look(self, job: Job, *, store: bool = False, shown: bool = True) -> Preview:
+        """Whoever is shown all of it is told which batch cannot be as small as was said."""
+        found = super()._look(job, store=store, shown=shown)
+        most = self.pace.rows or START
+        told = [find_heaviest(self.database, found.reach, most)]
+        if found.duplicates:
+            told.append(find_heaviest_group(found.duplicates.sizes, most))
+        return replace(found, hints=(*found.hints, *filter(None, told)))
 
     def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
         """One batch after the other, until nothing is left or something stops them."""

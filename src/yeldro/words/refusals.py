@@ -44,6 +44,14 @@ REFUSALS = {
     "hint.rare": (
         "{rows:,} of the {matched:,} matched rows {rows:?has|have} no {column}, unlike the rest."
     ),
+    "hint.heavy": (
+        "A batch cannot be smaller than {rows:row} here: that many are one row of {parent} with "
+        "the rows of {child} that depend on it."
+    ),
+    "hint.heavy-group": (
+        "A batch cannot be smaller than {rows:row} here: that many are the surplus rows of the "
+        "largest group."
+    ),
     "hint.index": ("Then the unique index {name} on ({same}) is added, in the same transaction."),
     "hint.index-special": (
         "Then this index is added, in the same transaction, by the engine's own rules for case and "

@@ -199,6 +199,10 @@ class Looking(Protocol):
         """How many rows that are not in `without` reference `parents`."""
         ...
 
+    def count_most_referencing(self, reference: Reference, parents: KeySet) -> int:
+        """How many rows reference the one of `parents` that most of them do."""
+        ...
+
     def find_dependent(self, reference: Reference, parents: KeySet) -> tuple[DependentRows, int]:
         """The key set of all rows that depend on `parents` through a reference, and how many these
         are.

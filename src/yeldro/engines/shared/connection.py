@@ -575,6 +575,10 @@ class SqlDatabase(ABC):
     ) -> int:
         return self.gate.number(self.statements.count_referencing(reference, parents, without))
 
+    def count_most_referencing(self, reference: Reference, parents: KeySet) -> int:
+        rows = self.gate.run(self.statements.count_most_referencing(reference, parents)).first()
+        return int(rows[0]) if rows else 0
+
     def find_dependent(self, reference: Reference, parents: KeySet) -> tuple[DependentRows, int]:
         keys = DependentRows(reference.child, reference.child.identity, reference, stored(parents))
         return keys, self.count_present(keys)

@@ -421,6 +421,12 @@ class Statements:
         rows = self.depending_on(self.count(reference.child), reference, parents)
         return rows if without is None else rows.where(self.lacks_identity(without))
 
+    def count_most_referencing(self, reference: Reference, parents: KeySet) -> Rows:
+        number = sa.func.count()
+        rows = sa.select(number).select_from(self.table(reference.child))
+        rows = rows.group_by(*self.pointing(reference)).order_by(number.desc()).limit(1)
+        return self.depending_on(rows, reference, parents)
+
     def has_referencing(self, reference: Reference, parents: KeySet) -> Rows:
         one: Rows = sa.select(sa.literal_column("1")).select_from(self.table(reference.child))
         return self.depending_on(one, reference, parents).limit(1)
