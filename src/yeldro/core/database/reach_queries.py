@@ -7,7 +7,7 @@ from typing import Any, Protocol
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.column_profile import ColumnProfile, First, Odd
-from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys
+from yeldro.core.model.key_set import DependentRows, KeyRange, KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Reference, Table
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
@@ -167,6 +167,11 @@ class Looking(Protocol):
 
     def match(self, selection: Selection, into: StoredKeys) -> int:
         """Put the identities of the selected rows into an empty key set. Returns how many."""
+        ...
+
+    def match_all(self, selection: Selection, listed: KeyRange) -> bool:
+        """Whether every row of the range that a selection is narrowed to is there and selected. In
+        a run the selected ones are locked, as those are that are put into a key set."""
         ...
 
     def pull(

@@ -36,11 +36,13 @@ class StoredKeys(Struct, frozen=True, eq=False):
     new: tuple[str, ...] = ()
 
 
-class KeyRange(StoredKeys, frozen=True, eq=False):
-    """Those of a temporary table of numbered keys from one number to another."""
+class KeyRange(StoredKeys, frozen=True, eq=False, kw_only=True):
+    """Those of a temporary table of `numbered` keys from one number to another, where they stand:
+    there is no table of this name."""
 
-    first: int = 0
-    last: int = 0
+    numbered: StoredKeys
+    first: int
+    last: int
 
 
 class AlikeRows(StoredKeys, frozen=True, eq=False):

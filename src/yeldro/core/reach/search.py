@@ -11,7 +11,14 @@ from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.graph import find_components
-from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable, stored
+from yeldro.core.model.key_set import (
+    KeyRange,
+    KeySet,
+    StoredKeys,
+    WholeTable,
+    find_carried,
+    stored,
+)
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
@@ -121,11 +128,28 @@ class Search:
         if selection.truncate:
             keys: KeySet = WholeTable(self.root, self.root.identity)
             rows = self.database.count_rows(self.root)
+        elif whole := self._find_range(selection):
+            keys, rows = whole, whole.last - whole.first + 1
         else:
             keys = self.database.make_key_set(self.root)
             rows = self.database.match(selection, keys)
         self.sets[self.root.name], self.counts[self.root.name] = keys, rows
         return rows
+
+    def _find_range(self, selection: Selection) -> KeyRange | None:
+        """The rows of a batch where they were numbered, if all of them match still, and no other
+        row of the table can come to them."""
+        listed = selection.listed
+        if not isinstance(listed, KeyRange) or self.store:
+            return None
+        reached = reachable(self.root.name, _edges(self._find_deleting()))
+        grows = any(
+            reference.child is self.root and reference.parent.name in reached
+            for reference in self.schema.acting
+        )
+        holds = set(find_carried(self.schema, self.root)) <= set(listed.columns)
+        whole = holds and not grows and self.database.match_all(selection, listed)
+        return listed if whole else None
 
     def follow(self) -> None:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a

@@ -72,7 +72,7 @@ class MariadbArchive(SqlArchive):
         )
         line = self._statements.whole_line(list(cells))
         lines = sa.select(sa.func.group_concat(line.op("SEPARATOR")(sa.literal_column(r"'\n'"))))
-        query = self._gate.writer.write(self._statements.within(lines, keys))
+        query = self._gate.writer.write(lines)
         self._gate.note(query)
         with self._gate.translated(), self._database.raw.cursor() as cursor:
             cursor.execute(query)

@@ -18,6 +18,7 @@ from yeldro.core.model.key_set import (
     stored,
 )
 from yeldro.core.model.schema import WHOLE_ROW, Column, Reference, Table, TableName
+from yeldro.core.selection.selection import Selection
 from yeldro.engines.mariadb.values import find_way, is_number
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.statements import Rows, Words, bare
@@ -122,7 +123,7 @@ class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
     def __init__(
         self,
         table: sa.TableClause,
-        keys: sa.TableClause,
+        keys: sa.FromClause,
         same: sa.ColumnElement[bool],
         *,
         turned: bool = False,
@@ -227,7 +228,7 @@ class MariadbStatements(StageStatements):
         and looked up."""
         fixed, same = self._by_keys(keys)
         turned = keys.table.shares_identity and not isinstance(keys, DependentRows)
-        return DeleteByKeys(self.table(keys.table), self.key_table(fixed), same, turned=turned)
+        return DeleteByKeys(self.table(keys.table), self.key_rows(fixed), same, turned=turned)
 
     def _by_keys(self, keys: KeySet) -> tuple[StoredKeys, sa.ColumnElement[bool]]:
         """The stored keys that a key set goes by, and which rows of its table they mean."""
@@ -257,7 +258,7 @@ class MariadbStatements(StageStatements):
 
     def select_beside(self, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]) -> Rows:
         fixed, same = self._by_keys(keys)
-        clause, key_table = self.table(keys.table), self.key_table(fixed)
+        clause, key_table = self.table(keys.table), self.key_rows(fixed)
         turned = keys.table.shares_identity and not isinstance(keys, DependentRows)
         both = clause.join(key_table, same) if turned else key_table.join(clause, same)
         rows: Rows = sa.select(*cells).select_from(both)
@@ -415,6 +416,10 @@ class MariadbStatements(StageStatements):
         keeps, the latest."""
         found = super().depending_on(rows, reference, parents, since)
         return found.with_for_update(read=True) if self.locking else found
+
+    def count_matching(self, selection: Selection) -> Rows:
+        rows = super().count_matching(selection)
+        return rows.with_for_update() if self.locking else rows
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
         """Rows that are alike stand in a key set once."""

@@ -572,7 +572,7 @@ class PostgresqlDatabase(SqlDatabase):
         is_number = first in keys.table.column_names and len(keys.table.identity) == 1
         if is_number and keys.table.column(first).family is Family.INTEGER:
             cell, *_ = self.statements.key_columns(keys, keys.table.identity)
-            ends = self.statements.within(sa.select(sa.func.min(cell), sa.func.max(cell)), keys)
+            ends = sa.select(sa.func.min(cell), sa.func.max(cell))
             found = tuple(self.gate.run(ends).one())
             if found[0] is not None:
                 self.statements.spans[keys] = (int(found[0]), int(found[1]))

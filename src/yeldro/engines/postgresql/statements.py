@@ -11,6 +11,7 @@ from sqlalchemy.ext.compiler import compiles
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
 from yeldro.core.model.schema import Column, Family, Reference, Table
+from yeldro.core.selection.selection import Selection
 from yeldro.engines.postgresql.compiler import Equated
 from yeldro.engines.shared.archive_statements import StageStatements
 from yeldro.engines.shared.statements import Columns, Rows, Words, as_tuple, bare, in_brackets
@@ -171,11 +172,18 @@ class PostgresqlStatements(StageStatements):
         return sa.collate(sa.cast(column, sa.Text), "C")
 
     def fill(self, into: KeySet, rows: Rows) -> sa.Insert:
-        clause = self.table(into.table)
+        return super().fill(into, self._lock_rows(into.table, rows))
+
+    def _lock_rows(self, table: Table, rows: Rows) -> Rows:
+        clause = self.table(table)
         is_plain = clause in rows.get_final_froms()
-        if into.table in self.locked and is_plain:
-            rows = rows.with_for_update(of=clause)
-        return super().fill(into, rows)
+        return rows.with_for_update(of=clause) if table in self.locked and is_plain else rows
+
+    def count_matching(self, selection: Selection) -> Rows:
+        """An aggregate cannot lock by itself."""
+        one: Rows = sa.select(sa.literal_column("1")).select_from(self.table(selection.table))
+        rows = self._lock_rows(selection.table, one.where(*self.is_selected(selection)))
+        return sa.select(sa.func.count()).select_from(rows.subquery(self.own("rows")))
 
     def moving(
         self, keys: KeySet, new: dict[sa.ColumnClause[Any], sa.ColumnElement[Any]]

@@ -83,7 +83,7 @@ class StageStatements(Statements):
             clause.c[name] == key
             for name, key in zip(names, self.key_columns(keys, names), strict=True)
         ]
-        return sa.select(*cells).select_from(clause.join(self.key_table(keys), sa.and_(*own)))
+        return sa.select(*cells).select_from(clause.join(self.key_rows(keys), sa.and_(*own)))
 
     def select_images(
         self, keys: KeySet, columns: Sequence[str], shown: Sequence[str], *, apart: bool
@@ -93,7 +93,7 @@ class StageStatements(Statements):
         clause = self.table(keys.table)
         matched: sa.ColumnElement[int] = sa.literal_column("1")
         if apart and not isinstance(keys, WholeTable):
-            own = self.key_table(keys).c.round == sa.literal_column(MATCHED)
+            own = self.key_rows(keys).c.round == sa.literal_column(MATCHED)
             matched = sa.case((own, matched), else_=sa.literal_column("0"))
         cells: list[sa.ColumnElement[Any]] = [
             self.image(keys.table, columns, clause).label("image"),

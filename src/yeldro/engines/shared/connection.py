@@ -21,7 +21,14 @@ from yeldro.core.database.phase import Announce, tell_nobody
 from yeldro.core.database.sent import Kind, Sent
 from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address
-from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, find_carried, stored
+from yeldro.core.model.key_set import (
+    DependentRows,
+    KeyRange,
+    KeySet,
+    StoredKeys,
+    find_carried,
+    stored,
+)
 from yeldro.core.model.schema import Column, Family, Reference, Schema, Table
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
@@ -513,9 +520,19 @@ class SqlDatabase(ABC):
         """Make an empty key table. Only a list of keys from outside may hold one twice."""
 
     def match(self, selection: Selection, into: StoredKeys) -> int:
-        before = self._count_written()
+        statement = self.statements.match(selection, into)
+        return self._select(selection, lambda: self.fill(into, statement))
+
+    def match_all(self, selection: Selection, listed: KeyRange) -> bool:
+        statement = self.statements.count_matching(selection)
+        matched = self._select(selection, lambda: self.gate.number(statement))
+        return matched == listed.last - listed.first + 1
+
+    def _select(self, selection: Selection, send: Callable[[], int]) -> int:
+        """Send what asks for the selected rows. Refused where that changed any."""
+        before, self._keys_put = self._count_written(), 0
         try:
-            matched = self.fill(into, self.statements.match(selection, into))
+            matched = send()
         except BadStatement as error:
             conditions = "; ".join(condition.text for condition in selection.conditions)
             what = "condition" if conditions else "selection"

@@ -97,14 +97,19 @@ class SqlNumberedKeys(SqlPart):
 
     def between(self, numbered: StoredKeys, first: int, last: int) -> KeyRange:
         return KeyRange(
-            numbered.table, numbered.columns, numbered.name, first=int(first), last=int(last)
+            numbered.table,
+            numbered.columns,
+            self._names.of(numbered.table),
+            numbered=numbered,
+            first=int(first),
+            last=int(last),
         )
 
     def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
         keys = self._make(numbered.table, numbered.columns)
         some = self.between(numbered, first, last)
         cells = self._statements.key_columns(some, some.columns)
-        rows = self._statements.within(sa.select(*cells, sa.literal_column("0")), some)
+        rows = sa.select(*cells, sa.literal_column("0"))
         self._database.fill(keys, self._statements.fill_plain(keys, rows))
         return keys
 

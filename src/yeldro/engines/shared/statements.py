@@ -51,6 +51,7 @@ class Statements:
         self._prefix = "yeldro_"
         self._tables: dict[Table, sa.TableClause] = {}
         self._key_tables: dict[StoredKeys, sa.TableClause] = {}
+        self._ranges: dict[KeyRange, sa.FromClause] = {}
         self._remembered: set[StoredKeys] = set()
         self._held: dict[str, HeldTable] = {}
 
@@ -85,9 +86,18 @@ class Statements:
     drop_temporary = "DROP TABLE IF EXISTS"
     """What drops a temporary table, and commits nothing."""
 
+    def key_rows(self, keys: KeySet) -> sa.FromClause:
+        """What the keys of a key set are read from: a range has no table of its own."""
+        if not isinstance(keys, KeyRange):
+            return self.key_table(keys)
+        if keys not in self._ranges:
+            self._ranges[keys] = self._select_range(keys)
+        return self._ranges[keys]
+
     def key_table(self, key_set: KeySet) -> sa.TableClause:
         """The temporary table of a key set that has one."""
         keys = stored(key_set)
+        assert not isinstance(keys, KeyRange)
         if keys not in self._key_tables and self.holding:
             made_of = {
                 f"c{place}": self.origin(keys.table, name)
@@ -110,6 +120,15 @@ class Statements:
             )
         return self._key_tables[keys]
 
+    def _select_range(self, keys: KeyRange) -> sa.FromClause:
+        """As if it were a key table of its own."""
+        source = self.key_table(keys.numbered)
+        cells = [source.c[f"c{place}"] for place in range(len(keys.columns))]
+        low: sa.ColumnElement[int] = sa.literal_column(str(keys.first))
+        high: sa.ColumnElement[int] = sa.literal_column(str(keys.last))
+        rows = sa.select(*cells, sa.literal_column(MATCHED).label("round"))
+        return rows.where(source.c.round.between(low, high)).subquery(keys.name)
+
     def remember(self) -> None:
         """What is known of key sets by now stays known when others are forgotten."""
         self._remembered = set(self._key_tables)
@@ -118,6 +137,7 @@ class Statements:
         """A run of thousands of batches would keep them all in memory."""
         for keys in self._key_tables.keys() - self._remembered:
             del self._key_tables[keys]
+        self._ranges.clear()
 
     def origin(self, table: Table, name: str) -> Column | str:
         """What a column of ours takes its values from."""
@@ -139,7 +159,7 @@ class Statements:
         return self._held[name]
 
     def key_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
-        clause = self.key_table(keys)
+        clause = self.key_rows(keys)
         return [clause.c[f"c{keys.columns.index(name)}"] for name in names]
 
     def new_columns(self, keys: KeySet, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
@@ -175,17 +195,9 @@ class Statements:
     def is_in(self, columns: Columns, keys: KeySet, names: Sequence[str]) -> sa.ColumnElement[bool]:
         """Whether `columns` stand among the columns `names` of a key set."""
         inside: sa.ColumnElement[bool] = as_tuple(columns).in_(
-            self.within(sa.select(*self.key_columns(keys, names)), keys)
+            sa.select(*self.key_columns(keys, names))
         )
         return inside
-
-    def within(self, rows: Rows, keys: KeySet) -> Rows:
-        """The rows of a key table that belong to a key set: all, but for a range."""
-        if not isinstance(keys, KeyRange):
-            return rows
-        low: sa.ColumnElement[int] = sa.literal_column(str(keys.first))
-        high: sa.ColumnElement[int] = sa.literal_column(str(keys.last))
-        return rows.where(self.key_table(keys).c.round.between(low, high))
 
     def has_identity(self, keys: KeySet) -> sa.ColumnElement[bool]:
         """Whether a row of the key set's table is in the key set."""
@@ -206,7 +218,7 @@ class Statements:
             return sa.true()
         clause, names = self.table(keys.table), keys.table.identity
         matched = sa.select(*self.key_columns(keys, names)).where(
-            self.key_table(keys).c.round == sa.literal_column(MATCHED)
+            self.key_rows(keys).c.round == sa.literal_column(MATCHED)
         )
         inside: sa.ColumnElement[bool] = as_tuple([clause.c[name] for name in names]).in_(matched)
         return inside
@@ -320,6 +332,10 @@ class Statements:
         if selection.limit is not None:
             wanted = wanted.order_by(*self.first_rows(selection)).limit(selection.limit)
         return self.fill(into, wanted)
+
+    def count_matching(self, selection: Selection) -> Rows:
+        """How many rows are selected. In a run they are locked as those of a key set are."""
+        return self.count(selection.table).where(*self.is_selected(selection))
 
     def first_rows(self, selection: Selection) -> list[sa.ColumnElement[Any]]:
         clause = self.table(selection.table)

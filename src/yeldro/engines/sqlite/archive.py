@@ -8,10 +8,11 @@ from contextlib import closing, contextmanager
 from urllib.parse import quote
 
 import sqlalchemy as sa
+from msgspec.structs import replace
 
 from yeldro.core.database.archive_format import ELSEWHERE, Form, Piece, Portion, Sink, Source, Stage
 from yeldro.core.database.sent import Kind
-from yeldro.core.model.key_set import DependentRows, StoredKeys
+from yeldro.core.model.key_set import DependentRows, KeyRange, KeySet, StoredKeys
 from yeldro.core.model.schema import Column, Reference
 from yeldro.engines.shared.archive import SqlArchive
 from yeldro.engines.shared.statements import Words, bare
@@ -54,7 +55,11 @@ class SqliteArchive(SqlArchive):
             # The second connection writes the archive, and must not be able to write anything
             # else.
             reader.set_authorizer(deny_changes_of_main)
-            return [self._copy_piece(piece, spans[piece], sink, reader) for piece in pieces]
+            sent = {
+                piece: piece if later else replace(piece, keys=_as_sent(piece.keys))
+                for piece in pieces
+            }
+            return [self._copy_piece(sent[one], spans[one], sink, reader) for one in pieces]
 
     @contextmanager
     def _writing(self, sink: Sink, source: str) -> Iterator[sqlite3.Connection]:
@@ -112,7 +117,7 @@ class SqliteArchive(SqlArchive):
             return None
         (cell, *_) = _cells(keys)
         first, last, rows = self._database.raw.execute(
-            f"SELECT min({cell}), max({cell}), count(*) FROM temp.{keys.name}"
+            f"SELECT min({cell}), max({cell}), count(*) FROM {_source(keys)}"
         ).fetchone()
         return (first, last) if rows and last - first + 1 == rows else None
 
@@ -123,9 +128,7 @@ class SqliteArchive(SqlArchive):
             return
         cells = _cells(keys)
         into = f"temp.{keys.name} (round, {', '.join(cells)}) SELECT 0, *"
-        self._send_rows(
-            f"SELECT {', '.join(cells)} FROM temp.{keys.name}", len(cells), into, reader
-        )
+        self._send_rows(f"SELECT {', '.join(cells)} FROM {_source(keys)}", len(cells), into, reader)
 
     def _send_rows(self, query: str, width: int, into: str, reader: sqlite3.Connection) -> int:
         """Put the rows of a query into a table of another connection, every value with its type and
@@ -161,12 +164,12 @@ class SqliteArchive(SqlArchive):
         if (
             others
             and self._database.raw.execute(
-                f"SELECT 1 FROM temp.{keys.name} WHERE {others} LIMIT 1"
+                f"SELECT 1 FROM {_source(keys)} WHERE {others} LIMIT 1"
             ).fetchone()
         ):
             return False
         alone = len(cells) == 1
-        chunk = f"SELECT * FROM temp.{keys.name} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
+        chunk = f"SELECT * FROM {_source(keys)} WHERE c0 >= ? ORDER BY c0 LIMIT {_KEYS_AT_ONCE}"
         places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
         into = f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)}) SELECT 0,"
         taking = f"{into} {', '.join(places)} FROM json_each(?)"
@@ -308,6 +311,22 @@ class SqliteArchive(SqlArchive):
 
     def allow_orphans(self) -> None:
         self._gate.run_text("PRAGMA foreign_keys = OFF")
+
+
+def _source(keys: StoredKeys) -> str:
+    """What the keys are read from."""
+    if not isinstance(keys, KeyRange):
+        return f"temp.{keys.name}"
+    rows = f"round BETWEEN {keys.first} AND {keys.last}"
+    return f"(SELECT * FROM temp.{keys.numbered.name} WHERE {rows})"
+
+
+def _as_sent(keys: KeySet) -> KeySet:
+    """The same for the other connection, which has a table of its own for a range."""
+    if isinstance(keys, DependentRows):
+        parents = _as_sent(keys.parents)
+        return keys if parents is keys.parents else replace(keys, parents=parents)
+    return StoredKeys(keys.table, keys.columns, keys.name) if isinstance(keys, KeyRange) else keys
 
 
 def _cells(keys: StoredKeys) -> list[str]:
