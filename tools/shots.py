@@ -24,7 +24,6 @@ SHOTS = {
     "cautions": 'yeldro preview stations --where "is_trial = 1 OR river_id = 4 AND closed_on <> '
     'NULL" --show name',
     "review": "yeldro review examples/closing-stations.sql",
-    "map": "yeldro map",
     "delete": f"yeldro delete stations {CLOSED} --show name --dependents photos=detach --rehearse",
     "clear": "yeldro clear observers --where \"registered_on < '2011-06-01'\" --columns email,phone"
     " --rehearse && echo && yeldro preview stations --where 'id < 4' --clear code --to blank",
@@ -42,6 +41,8 @@ SHOTS = {
     "batches": "yeldro preview readings --where \"measured_at >= '2026-05-01'\" --forecast "
     "--sample 0 && echo && yeldro resume last --yes --batch 2000",
 }
+# Commands that draw the picture themselves.
+DRAWN = {"map": f"yeldro map stations {CLOSED} --dependents photos=detach --draw map.png"}
 # What is run before a picture is taken.
 BEFORE = {
     "history": (
@@ -96,7 +97,7 @@ def take(name: str, line: str, folder: Path) -> None:
 
 
 def main() -> None:
-    names = sys.argv[1:] or list(SHOTS)
+    names = sys.argv[1:] or [*SHOTS, *DRAWN]
     os.environ["LOGNAME"] = "keeper"
     TARGET.mkdir(parents=True, exist_ok=True)
     screen = subprocess.Popen(
@@ -113,7 +114,11 @@ def main() -> None:
                         shlex.split(line), cwd=folder, check=True, stdout=subprocess.DEVNULL
                     )
                 shutil.copytree(ROOT / "examples", folder / "examples")
-                take(name, SHOTS[name], folder)
+                if name in DRAWN:
+                    subprocess.run(shlex.split(DRAWN[name]), cwd=folder, check=True)
+                    shutil.copy(folder / f"{name}.png", TARGET)
+                else:
+                    take(name, SHOTS[name], folder)
     finally:
         screen.kill()
 

@@ -618,6 +618,10 @@ class SizeOptions(Options):
 class MapOptions(SelectionOptions, DependentOptions, CallOptions):
     """yeldro map"""
 
+    draw: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Draw it as a picture: FILE.svg, FILE.png or FILE.pdf."
+    )
+
 
 class ChosenOptions(SelectionOptions, LimitOptions, SampleOptions, SaveOptions, CallOptions):
     """What preview, delete and clear have in common: the rows, and what must be so."""

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from yeldro.cli.complete import complete_table
 from yeldro.cli.options import command_of, takes
 from yeldro.options import MapOptions
+
+if TYPE_CHECKING:
+    from yeldro.core.database.connection import Database
+    from yeldro.core.model.schema import Table
 
 
 @command_of("map", MapOptions)
@@ -25,7 +31,7 @@ def command(options: MapOptions) -> None:
     from yeldro.core.database.abilities import Mode
     from yeldro.report.documents import make_map
     from yeldro.report.map import render_map
-    from yeldro.usecases.draw_map import draw_map
+    from yeldro.usecases.draw_map import draw_map, draw_picture
 
     screen = Screen(options.format)
     with opened(
@@ -33,10 +39,20 @@ def command(options: MapOptions) -> None:
     ) as database:
         root = database.schema.find_table(options.table) if options.table else None
         chosen = is_selection(options)
-        found = draw_map(
-            database, root, read_mapped_request(database, options) if root and chosen else None
-        )
+        request = read_mapped_request(database, options) if root and chosen else None
+        if options.draw:
+            from yeldro.cli.drawing import draw_file
+
+            draw_file(draw_picture(database, root, request), _title(database, root), options.draw)
+            screen.note(f"Drawn: {options.draw}")
+            if screen.format != "json":
+                return
+        found = draw_map(database, root, request)
         if screen.format == "json":
             screen.write_document(make_map(database.name, found))
         else:
             screen.show(render_map(database.title, found, root))
+
+
+def _title(database: Database, root: Table | None) -> str:
+    return f"{root.label} in {database.title} and what depends on it" if root else database.title

@@ -1,0 +1,20 @@
+"""Pictures that are written to a file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yeldro.core.survey.picture import Picture
+from yeldro.errors import UsageError
+from yeldro.report.drawing import KINDS, write_picture
+
+
+def draw_file(picture: Picture, title: str, name: str) -> None:
+    """UsageError where the file is of another kind, or cannot be written."""
+    path = Path(name)
+    if path.suffix[1:].lower() not in KINDS:
+        raise UsageError(f"--draw writes .{', .'.join(KINDS)}, and {name} is none of these.")
+    try:
+        write_picture(picture, title, path)
+    except OSError as error:
+        raise UsageError(f"{name} cannot be written: {error.strerror}.") from error
