@@ -870,6 +870,9 @@ class HistoryOptions(CsvOptions, RecordOptions):
     older_than: int | None = option(
         Kind.COUNT, Group.RUNNING, "DAYS", "With --drop: runs that began longer ago."
     )
+    verify: bool = option(
+        Kind.FLAG, Group.RUNNING, "", "Whether records are as their runs left them."
+    )
     yes: bool = option(Kind.FLAG, Group.RUNNING, "", "Do not ask.")
 
 

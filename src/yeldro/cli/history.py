@@ -7,10 +7,12 @@ from yeldro.cli.place import find_records_folder, list_records_folders
 from yeldro.cli.records import settle_all
 from yeldro.cli.screen import Screen, confirm
 from yeldro.core.model.plural import count
-from yeldro.errors import Declined, UsageError
+from yeldro.errors import Declined, Refused, UsageError
 from yeldro.options import HistoryOptions
 from yeldro.report.history import make_history, render_history, render_history_lines, render_run
+from yeldro.report.verdicts import make_verdicts, render_verdict_lines, render_verdicts
 from yeldro.store.find_records import find_record_in, find_records, is_older
+from yeldro.store.fingerprints import note_dropped, verify
 from yeldro.store.run_record import RUNNING, RunRecord
 
 
@@ -39,9 +41,31 @@ def drop_records(options: HistoryOptions) -> int:
         if not confirm(f"Drop {what}? It cannot be undone."):
             raise Declined("Declined; nothing was dropped.")
     for record in doomed:
+        note_dropped(record)
         record.drop()
     screen.note(f"Dropped {count(len(doomed), 'record')}.")
     return 0
+
+
+def verify_records(options: HistoryOptions) -> int:
+    """Compare all records, or the one that was named, with their fingerprints."""
+    screen = Screen(options.format)
+    if options.older_than is not None or options.yes:
+        raise UsageError("--verify changes nothing: it excludes --older-than and --yes.")
+    chosen = _find(options, screen)
+    # Each is judged by the one before it, so all are read.
+    folder = chosen[0].folder.parent if chosen else find_records_folder(options.archive)
+    names = {record.name for record in chosen}
+    found = [one for one in verify(find_records(folder)) if one.record.name in names]
+    if screen.format == "json":
+        screen.write_document(make_verdicts(found))
+    elif screen.format == "csv":
+        for line in render_verdict_lines(found):
+            screen.write_line(line)
+        screen.end_lines()
+    else:
+        screen.show(render_verdicts(found, folder))
+    return Refused.status if any(one.faults for one in found) else 0
 
 
 def show_history(options: HistoryOptions) -> int:

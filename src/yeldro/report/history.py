@@ -167,6 +167,7 @@ def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
     yield "reason", facts["reason"]
     yield "batches", _describe_batches(record) if "batches" in facts else ""
     yield "archive", f"{record.archive} ({size_text(record.size)})" if record.size else "none"
+    yield "SHA-256", facts["fingerprints"].get("record", "") if "fingerprints" in facts else ""
     yield "left out", ", ".join(facts["left_out"])
     yield "copied to", facts["archive_table"] or ""
     yield "seconds", ", ".join(f"{name} {taken:g}" for name, taken in _list_seconds(facts))

@@ -86,6 +86,23 @@ class PaceFacts(TypedDict):
     left: NotRequired[int]
 
 
+class FormerFacts(TypedDict):
+    """The record before one, with its fingerprint then."""
+
+    run: str
+    sha256: str
+
+
+class MarkFacts(TypedDict):
+    """The SHA-256 of the files of a record when its run ended, and of what it says itself now; the
+    `earlier` ones are those that it had before something was added to it."""
+
+    files: dict[str, str]
+    before: FormerFacts | None
+    record: NotRequired[str]
+    earlier: NotRequired[list[str]]
+
+
 class RunFacts(TypedDict):
     """All of `run.json`. Times are moments with their zone; `final`, where it is false, says that
     the database was not asked to commit."""
@@ -118,6 +135,7 @@ class RunFacts(TypedDict):
     batches: NotRequired[PaceFacts]
     parameters: NotRequired[dict[str, str]]
     settled: NotRequired[str]
+    fingerprints: NotRequired[MarkFacts]
     reach: list[PartFacts]
     tally: list[LineFacts]
     restored: list[Restoration]

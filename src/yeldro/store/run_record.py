@@ -7,6 +7,7 @@ synced, so that after a crash it says either what it said before or what it says
 from __future__ import annotations
 
 import getpass
+import hashlib
 import json
 import re
 import shutil
@@ -23,7 +24,7 @@ from yeldro.core.database.archive_format import ELSEWHERE
 from yeldro.errors import ArchiveFailed, UsageError
 from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.disk import find_stranger, open_private, open_to_add, sync, write_private
-from yeldro.store.run_facts import RunFacts, is_run_facts
+from yeldro.store.run_facts import MarkFacts, RunFacts, is_run_facts
 
 try:
     import fcntl
@@ -60,6 +61,8 @@ class RunRecord:
         self.folder = folder
         self._journal: TextIO | None = None
         self.facts: RunFacts = cast(RunFacts, {})
+        self.is_whole = True
+        """Whether it fits its fingerprint. What somebody else has changed is not vouched for."""
 
     @property
     def name(self) -> str:
@@ -118,7 +121,8 @@ class RunRecord:
                     fcntl.flock(self._journal, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError:
                 raise ArchiveFailed(f"The run {self.name} is under way.") from None
-        self.facts = read_record(self.folder).facts
+        now_read = read_record(self.folder)
+        self.facts, self.is_whole = now_read.facts, now_read.is_whole
 
     def _is_held(self) -> bool:
         path = self.folder / "run.sql"
@@ -133,12 +137,25 @@ class RunRecord:
 
     def write(self, **facts: Any) -> None:
         """Change what the record says."""
+        former = self.facts.get("fingerprints")
         self.facts.update(cast(RunFacts, facts))
+        if self.is_whole and (mark := self.facts.get("fingerprints")):
+            earlier = [*former.get("earlier", []), former.get("record", "")] if former else []
+            renewed = {**mark, "earlier": earlier, "record": self.find_digest()}
+            self.facts["fingerprints"] = cast(MarkFacts, renewed)
         with _translated(self.folder):
             if self._journal:
                 self._journal.flush()
             text = json.dumps(self.facts, ensure_ascii=False, indent=2, default=str)
             write_private(self.folder / "run.json", lambda file: file.write(f"{text}\n"))
+
+    def find_digest(self) -> str:
+        """The SHA-256 of all that the record says, but for this itself."""
+        mark = self.facts.get("fingerprints")
+        own = {"files": mark["files"], "before": mark["before"]} if mark else None
+        facts = {**self.facts, "fingerprints": own}
+        text = json.dumps(facts, ensure_ascii=False, sort_keys=True, default=str)
+        return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
 
     def note(self, statement: str) -> None:
         """Add a statement to run.sql."""
@@ -197,6 +214,8 @@ def read_record(folder: Path) -> RunRecord:
         raise ArchiveFailed(f"{path} was written by a newer Yeldro.")
     if not (is_run_facts(record.facts)):
         raise ArchiveFailed(f"{folder} holds no run record that can be read.")
+    mark = record.facts.get("fingerprints")
+    record.is_whole = mark is None or mark.get("record") == record.find_digest()
     if "batches" in record.facts:
         BatchFile(folder / BATCHES).read()
     return record

@@ -25,8 +25,9 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.tally import Tally
 from yeldro.errors import ArchiveFailed, YeldroError
 from yeldro.store.archive_writer import ArchiveWriter
+from yeldro.store.fingerprints import take_fingerprints
 from yeldro.store.run_facts import PartFacts, describe_reach, describe_tally
-from yeldro.store.run_record import Keeping, RunRecord, new_record, now, who
+from yeldro.store.run_record import IN_DOUBT, Keeping, RunRecord, new_record, now, who
 from yeldro.usecases.transaction import LifeCycle
 from yeldro.words.tell import tell, voice_of
 
@@ -341,6 +342,8 @@ class Keeper:
         if self._record:
             with suppress(ArchiveFailed):
                 self._record.close()
+                if self._record.facts["outcome"] != IN_DOUBT:
+                    take_fingerprints(self._record)
 
 
 def _describe_step(one: StepAccount) -> dict[str, Any]:

@@ -21,6 +21,7 @@ from yeldro.store.batch_file import (
     BatchFacts,
     BatchFile,
 )
+from yeldro.store.fingerprints import take_fingerprints
 from yeldro.store.run_facts import describe_tally, read_tally
 from yeldro.store.run_record import IN_DOUBT, RunRecord, now
 from yeldro.usecases.transaction import looking
@@ -33,9 +34,12 @@ def settle(database: Database, record: RunRecord) -> str:
     transaction, where it knows it; else the keys are looked up. Returns why it stays in doubt, ""
     where it is settled.
     """
-    if record.outcome == IN_DOUBT and "batches" in record.facts:
-        return _settle_batches(database, record)
-    return _settle_run(database, record)
+    was = record.outcome
+    batches = was == IN_DOUBT and "batches" in record.facts
+    reason = _settle_batches(database, record) if batches else _settle_run(database, record)
+    if was == IN_DOUBT != record.outcome:
+        take_fingerprints(record)
+    return reason
 
 
 def _settle_run(database: Database, record: RunRecord) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from yeldro.cli.options import command_of, takes
+from yeldro.errors import UsageError
 from yeldro.options import HistoryOptions
 
 
@@ -17,6 +18,10 @@ def command(options: HistoryOptions) -> int:
     With RUN the whole account of one. A run that died is settled by looking its rows up in the
     database.
     """
-    from yeldro.cli.history import drop_records, show_history
+    from yeldro.cli.history import drop_records, show_history, verify_records
 
+    if options.verify and options.drop:
+        raise UsageError("--drop deletes records and --verify looks at them: give one of the two.")
+    if options.verify:
+        return verify_records(options)
     return drop_records(options) if options.drop else show_history(options)
