@@ -1,5 +1,5 @@
 """Screenshots of the main commands, from a terminal window on a virtual screen (Xvfb, xterm,
-ImageMagick).
+ImageMagick), or, of a page, from a browser (Chromium).
 
 Usage: ./dev shots [NAME...]. Every picture is made from the demo data in a temporary folder.
 """
@@ -34,7 +34,6 @@ SHOTS = {
     " --groups 3 --yes",
     "cleanup": "cat observers-twice.toml && echo && yeldro run observers-twice.toml --explain",
     "run": "yeldro run spring-cleaning.toml --yes",
-    "seal": "yeldro run closed-stations.toml -p closed_before=2016-07-01 --show-changes",
     "script": "yeldro script alerts.toml --no-archive",
     "history": "yeldro history && echo && yeldro history last",
     "restore": "yeldro restore last --yes",
@@ -43,6 +42,8 @@ SHOTS = {
 }
 # Commands that draw the picture themselves.
 DRAWN = {"map": f"yeldro map stations {CLOSED} --dependents photos=detach --draw map.png"}
+# Commands that write a page.
+PAGES = {"report": "yeldro report last -o page.html"}
 # What is run before a picture is taken.
 BEFORE = {
     "history": (
@@ -54,10 +55,10 @@ BEFORE = {
         "--yes",
     ),
     "run": ("sed -i s/=.[13]$/=0/ spring-cleaning.toml",),
-    "seal": ("yeldro preview closed-stations.toml --seal",),
     "script": (
         "yeldro preview alerts --where 'station_id = :station' -p station=7 --save alerts.toml",
     ),
+    "report": (f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",),
     "restore": (f"yeldro delete stations {CLOSED} --dependents photos=detach --yes",),
 }
 SCREEN = ":93"
@@ -96,8 +97,19 @@ def take(name: str, line: str, folder: Path) -> None:
     window.wait()
 
 
+def browse(name: str, folder: Path) -> None:
+    """Take a page as a browser shows it, without a network."""
+    picture = TARGET / f"{name}.png"
+    options = ("--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars")
+    place = (f"--screenshot={picture}", "--window-size=1280,1280", "page.html")
+    subprocess.run(
+        ["chromium", *options, *place], cwd=folder, check=True, stderr=subprocess.DEVNULL
+    )
+    subprocess.run(["convert", str(picture), "-colors", "64", "-strip", str(picture)], check=True)
+
+
 def main() -> None:
-    names = sys.argv[1:] or [*SHOTS, *DRAWN]
+    names = sys.argv[1:] or [*SHOTS, *DRAWN, *PAGES]
     os.environ["LOGNAME"] = "keeper"
     TARGET.mkdir(parents=True, exist_ok=True)
     screen = subprocess.Popen(
@@ -117,6 +129,9 @@ def main() -> None:
                 if name in DRAWN:
                     subprocess.run(shlex.split(DRAWN[name]), cwd=folder, check=True)
                     shutil.copy(folder / f"{name}.png", TARGET)
+                elif name in PAGES:
+                    subprocess.run(shlex.split(PAGES[name]), cwd=folder, check=True)
+                    browse(name, folder)
                 else:
                     take(name, SHOTS[name], folder)
     finally:

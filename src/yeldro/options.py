@@ -899,6 +899,18 @@ class SurveyOptions(DatabaseOptions):
     )
 
 
+class ReportOptions(CallOptions, RecordOptions):
+    """yeldro report"""
+
+    subject: str = ""
+    parameters: tuple[str, ...] = option(
+        Kind.TEXTS, Group.ROWS, "NAME=VALUE", "The value of a parameter of the file.", flag="-p"
+    )
+    output: str | None = option(
+        Kind.TEXT, Group.OUTPUT, "FILE", "Where it goes: else RUN.html or FILE.html.", flag="-o"
+    )
+
+
 class ReviewOptions(CallOptions):
     """yeldro review"""
 
@@ -925,6 +937,7 @@ COMMAND_OPTIONS: Mapping[str, type] = {
     "script": ScriptOptions,
     "restore": RestoreOptions,
     "history": HistoryOptions,
+    "report": ReportOptions,
     "review": ReviewOptions,
     "map": MapOptions,
 }

@@ -12,6 +12,7 @@ COMMANDS = {
     "resume": "Go on with a run in batches that was stopped, or that died.",
     "restore": "Put the archived rows of a run back, exactly as they were.",
     "history": "Past runs, what they did, and whether they were restored.",
+    "report": "One page on a run, or on a cleanup before it runs, to sign and file.",
     "review": "What the DELETE statements of a script would do; runs none of them.",
     "map": "The tables in deletion order and what references what.",
     "completion": "Complete tables and columns in bash, zsh or fish.",

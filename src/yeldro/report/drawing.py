@@ -3,9 +3,11 @@ of each reference told by the form of its line and by words."""
 
 from __future__ import annotations
 
+import re
 import warnings
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from io import StringIO
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +18,7 @@ from matplotlib.font_manager import FontProperties
 from matplotlib.patches import FancyArrowPatch, FancyBboxPatch
 from matplotlib.path import Path as Line
 from matplotlib.textpath import TextToPath
+from matplotlib.ticker import MaxNLocator
 from msgspec import Struct
 
 from yeldro.core.model.action import Action
@@ -24,6 +27,7 @@ from yeldro.core.model.schema import Reference, ReferentialAction
 from yeldro.core.model.visible import one_line
 from yeldro.core.survey.layout import Layout, lay_out
 from yeldro.core.survey.picture import Arrow, Box, Picture
+from yeldro.store.batch_file import BatchFacts
 from yeldro.words.tell import tell, tell_maybe
 
 KINDS = ("svg", "png", "pdf")
@@ -31,7 +35,9 @@ KINDS = ("svg", "png", "pdf")
 _GAP, _BETWEEN, _EDGE, _LINE_HEIGHT, _PAD = 0.4, 0.5, 0.4, 0.19, 0.12
 _ASIDE, _PORT, _LABEL, _PASSING = 0.11, 0.3, 0.18, 0.025
 _NAME, _SMALL, _TITLE = 9.5, 7.5, 13
-_INK, _UPWARD = "#1b1f24", "#8a1c1c"
+_INK, _UPWARD, _BAR = "#1b1f24", "#8a1c1c", "#4a6785"
+# Sizes of groups that have a bar of their own.
+_MOST_BARS = 12
 _FORMS: dict[ReferentialAction, tuple[Any, float]] = {
     ReferentialAction.CASCADE: ("-", 1.5),
     ReferentialAction.SET_NULL: ((0, (5, 2.5)), 1.2),
@@ -91,6 +97,63 @@ def write_picture(picture: Picture, title: str, path: Path) -> None:
         figure.savefig(path, format=kind, metadata=_METADATA[kind], dpi=110)
 
 
+def draw_svg(picture: Picture) -> str:
+    """The same without a title, to stand in a page."""
+    return _write_svg(lambda: _draw(picture, ""), "The tables as a picture")
+
+
+def draw_rates(batches: Sequence[BatchFacts]) -> str:
+    """Rows a second of each batch."""
+
+    rates = [one.get("rows", 0) / max(one.get("seconds", 0), 0.001) for one in batches]
+    numbers = [one["batch"] for one in batches]
+
+    def draw(axes: Any) -> None:
+        axes.plot(numbers, rates, color=_INK, marker=".", linewidth=1)
+        axes.set(xlabel="batch", ylabel="rows a second", ylim=(0, None))
+        axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+
+    return _draw_chart(draw, "Rows a second, batch by batch")
+
+
+def draw_sizes(sizes: Sequence[tuple[int, int]]) -> str:
+    """How many groups there are of each size."""
+
+    def draw(axes: Any) -> None:
+        more = [groups for _, groups in sizes[_MOST_BARS:]]
+        bars = [(f"{size:,}", groups) for size, groups in sizes[:_MOST_BARS]]
+        bars += [("more", sum(more))] if more else []
+        drawn = axes.bar([name for name, _ in bars], [groups for _, groups in bars], color=_BAR)
+        axes.bar_label(drawn, fmt="{:,.0f}", size=_SMALL)
+        axes.set(xlabel="rows in a group", ylabel="groups", xlim=(-0.7, max(len(bars), 8) - 0.3))
+
+    return _draw_chart(draw, "How many groups have how many rows")
+
+
+def _draw_chart(draw: Callable[[Any], None], told: str) -> str:
+    def make() -> Figure:
+        figure = Figure(figsize=(7, 2.2), layout="constrained")
+        FigureCanvasAgg(figure)
+        axes = figure.add_subplot()
+        draw(axes)
+        axes.spines[["top", "right"]].set_visible(False)
+        return figure
+
+    return _write_svg(make, told)
+
+
+def _write_svg(draw: Callable[[], Figure], told: str) -> str:
+    """As an element of a page, which says what it is to whoever does not see it."""
+    target = StringIO()
+    with mpl.rc_context(_SETTINGS), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        draw().savefig(target, format="svg", metadata=_METADATA["svg"])
+    text = target.getvalue()
+    # What it says of itself names places elsewhere.
+    element = re.sub(r"(?s)<metadata>.*?</metadata>", "", text[text.index("<svg") :])
+    return element.replace("<svg", f'<svg role="img" aria-label="{told}"', 1)
+
+
 def _draw(picture: Picture, title: str) -> Figure:
     own = [arrow for arrow in picture.arrows if arrow.child == arrow.parent]
     arrows = [arrow for arrow in picture.arrows if arrow.child != arrow.parent]
@@ -101,13 +164,15 @@ def _draw(picture: Picture, title: str) -> Figure:
     sheet = _make_sheet(lines, arrows)
     layout, legend = sheet.layout, _list_forms(picture.arrows)
     width = max(layout.width, _width(title, _TITLE), 1.75 * len(legend)) + 2 * _EDGE
-    figure = Figure(figsize=(width, sheet.height + 1.35), facecolor="white")
+    above, below = (0.75 if title else 0.15), (0.6 if legend else 0.15)
+    figure = Figure(figsize=(width, sheet.height + above + below), facecolor="white")
     FigureCanvasAgg(figure)
     axes = figure.add_axes((0, 0, 1, 1))
     left = (width - layout.width) / 2
-    axes.set(xlim=(-left, width - left), ylim=(sheet.height + 0.6, -0.75))
+    axes.set(xlim=(-left, width - left), ylim=(sheet.height + below, -above))
     axes.axis("off")
-    _write(axes, _EDGE - left, -0.38, title, size=_TITLE, weight="bold", ha="left")
+    if title:
+        _write(axes, _EDGE - left, -0.38, title, size=_TITLE, weight="bold", ha="left")
     for number, arrow in enumerate(arrows):
         points = _trace(sheet, number, arrow, arrows)
         _draw_arrow(axes, arrow, _smooth(points))
@@ -129,6 +194,8 @@ def _write(axes: Any, x: float, y: float, text: str, **how: Any) -> None:
 
 def _width(text: str, size: float, weight: str = "bold") -> float:
     """Of a text, in inches."""
+    if not text:
+        return 0.0
     font = FontProperties(family="DejaVu Sans", size=size, weight=weight)
     wide, _, _ = TextToPath().get_text_width_height_descent(text, font, False)
     return float(wide) / 72
@@ -303,7 +370,7 @@ def _loop(place: tuple[float, float, float, float], turn: int) -> Line:
 
 
 def _form_of(arrow: Arrow) -> tuple[Any, float]:
-    return _FOLDED if len(arrow.references) > 1 else _FORMS[arrow.references[0].on_delete]
+    return _FORMS[arrow.references[0].on_delete] if len(arrow.references) == 1 else _FOLDED
 
 
 def _colour_of(arrow: Arrow) -> str:
@@ -333,6 +400,8 @@ def _draw_label(axes: Any, arrow: Arrow, place: tuple[float, float]) -> None:
 
 
 def _label(arrow: Arrow) -> str:
+    if not arrow.references:
+        return one_line(arrow.label)
     if len(arrow.references) > 1:
         return count(len(arrow.references), "reference")
     reference = arrow.references[0]

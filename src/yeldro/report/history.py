@@ -139,22 +139,23 @@ def render_run(record: RunRecord) -> Iterator[RenderableType]:
     facts = record.facts
     outcome = Text(record.outcome, style=_STYLES.get(record.outcome, ""))
     yield Text.assemble("Run ", (record.name, "bold"), ", ", outcome)
-    pairs = [(name, value) for name, value in _list_pairs(record) if value]
+    pairs = [(name, value) for name, value in list_pairs(record) if value]
     width = max(len(name) for name, _ in pairs)
     for name, value in pairs:
         yield Text(f"  {name:{width}}  {value}")
     yield Text("\nReach", style="bold")
-    yield _render_reach(facts)
+    yield render_grid(*list_reach(facts), right=("rows",))
     if facts["tally"]:
         yield Text("\nTally", style="bold")
-        yield _render_tally(facts)
+        titles, rows = list_tally(facts)
+        yield render_grid(titles, rows, right=titles[1:-2])
     if facts["cautions"]:
         yield Text("\nCautions", style="bold")
     for caution in facts["cautions"]:
         yield Text(f"  {caution}")
 
 
-def _list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
+def list_pairs(record: RunRecord) -> Iterator[tuple[str, str]]:
     """What a record says, each under its name; "" for what there is not."""
     facts = record.facts
     yield "asked", facts["asked"]
@@ -191,26 +192,29 @@ def _list_seconds(facts: RunFacts) -> list[tuple[str, float]]:
     return [(name, seconds) for name, seconds in taken if isinstance(seconds, int | float)]
 
 
-def _render_reach(facts: RunFacts) -> RenderableType:
+def list_reach(facts: RunFacts) -> tuple[list[str], list[list[object]]]:
+    """Which rows were touched, by whatever brought them in: titles and lines."""
     with_steps = any(part.get("step") for part in facts["reach"])
-    rows = []
+    rows: list[list[object]] = []
     for part in facts["reach"]:
         through = ", ".join(part["via"]) or _name_cause(facts, part)
-        row = [part["table"], part["rows"], part["action"], through]
+        row: list[object] = [part["table"], part["rows"], part["action"], through]
         rows.append([*row, part.get("step", "")] if with_steps else row)
-    titles = ["table", "rows", "action", "through", *["step"] * with_steps]
-    return render_grid(titles, rows, right=("rows",))
+    return ["table", "rows", "action", "through", *["step"] * with_steps], rows
 
 
-def _render_tally(facts: RunFacts) -> RenderableType:
+def list_tally(facts: RunFacts) -> tuple[list[str], list[list[object]]]:
+    """Titles and lines, numbers but for the first and the last two; where nothing happened there is
+    no column."""
     lines: list[dict[str, Any]] = [{**line} for line in facts["tally"]]
     used = [name for name in _NUMBERS if any(line.get(name) for line in lines)]
     titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
-    rows = []
+    rows: list[list[object]] = []
     for line in lines:
-        numbers = [line.get(name, 0) for name in used]
-        rows.append([line["table"], *numbers, "yes" if line["balanced"] else "no"])
-    return render_grid(("table", *titles, "balanced"), rows, right=titles)
+        verdict = "yes" if line["balanced"] else "no"
+        proof = "by the engine" if line.get("by_engine") else "counted"
+        rows.append([line["table"], *(line.get(name, 0) for name in used), verdict, proof])
+    return ["table", *titles, "balanced", "proof"], rows
 
 
 def _name_cause(facts: RunFacts, part: PartFacts) -> str:

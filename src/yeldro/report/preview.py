@@ -172,7 +172,7 @@ def render_parts(preview: Preview) -> Iterator[RenderableType]:
                 part.table.label,
                 part.rows,
                 Text(part.action, style=ACTION_STYLES[part.action]),
-                _through(preview, part),
+                describe_cause(preview, part),
             )
             for place, part in enumerate(parts, 1)
         ],
@@ -199,7 +199,7 @@ def _render_cleared(reach: Reach, ends: str) -> Iterator[RenderableType]:
             yield Text(f"\n{names} {become} {_BECOMES[change.to]} in {rows}{ends}")
 
 
-def _through(preview: Preview, part: Part) -> str:
+def describe_cause(preview: Preview, part: Part) -> str:
     own = part.action in (Action.DELETE, Action.CLEAR)
     chosen = part.table is preview.selection.table and own
     first = "surplus rows" if preview.duplicates else "the selection"

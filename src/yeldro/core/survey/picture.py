@@ -33,11 +33,12 @@ class Box(Struct, frozen=True, eq=False):
 
 class Arrow(Struct, frozen=True, eq=False):
     """Rows of box number `child` reference rows of box number `parent`, through one reference or,
-    where tables are folded, through several."""
+    where tables are folded, through several; through none that is known, only a `label` tells."""
 
     child: int
     parent: int
-    references: tuple[Reference, ...]
+    references: tuple[Reference, ...] = ()
+    label: str = ""
 
 
 class Picture(Struct, frozen=True, eq=False):
