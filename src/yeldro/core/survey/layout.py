@@ -63,14 +63,7 @@ def _find_layers(nodes: Sequence[int], down: Sequence[Edge], most: int) -> list[
     for upper, lower in down:
         above[lower].append(upper)
         below[upper].append(lower)
-    labels: dict[int, int] = {}
-    for label in range(len(nodes)):
-        free = [one for one in nodes if one not in labels and labels.keys() >= set(above[one])]
-        # Those come first of which the last one above was labelled earliest.
-        chosen = min(
-            free, key=lambda one: (sorted((labels[up] for up in above[one]), reverse=True), one)
-        )
-        labels[chosen] = label
+    labels = _label(nodes, above)
     layers: list[list[int]] = []
     done: set[int] = set()
     while len(done) < len(nodes):
@@ -81,6 +74,20 @@ def _find_layers(nodes: Sequence[int], down: Sequence[Edge], most: int) -> list[
     levels = {node: level for level, layer in enumerate(reversed(layers)) for node in layer}
     _pull_together(levels, above, below, most)
     return [sorted(one for one in nodes if levels[one] == level) for level in range(len(layers))]
+
+
+def _label(nodes: Sequence[int], above: Mapping[int, Sequence[int]]) -> dict[int, int]:
+    """Numbers by which layers are filled: those come first of which the last one above came
+    first."""
+    labels: dict[int, int] = {}
+
+    def rank(node: int) -> tuple[list[int], int]:
+        return sorted((labels[up] for up in above[node]), reverse=True), node
+
+    for label in range(len(nodes)):
+        free = [one for one in nodes if one not in labels and labels.keys() >= set(above[one])]
+        labels[min(free, key=rank)] = label
+    return labels
 
 
 def _pull_together(
