@@ -741,6 +741,13 @@ class PreviewOptions(CsvOptions, RowsOptions):
     misses: str | None = option(
         Kind.TEXT, Group.OUTPUT, "FILE", "Write the keys that have no row, or stand twice."
     )
+    by_time: str | None = option(
+        Kind.TEXT,
+        Group.OUTPUT,
+        "COL",
+        "What goes and what stays by month of this column.",
+        completes="columns",
+    )
     forecast: bool = option(
         Kind.FLAG, Group.OUTPUT, "", "Delete some, roll back, and say what all would cost."
     )

@@ -5,12 +5,16 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from yeldro.cli.cleanup_jobs import ChosenSteps, ask_value, make_jobs, open_for
 from yeldro.cli.place import list_records_folders
 from yeldro.cli.request import quote_word
 from yeldro.cli.screen import Screen
 from yeldro.cli.steps import read_values
 from yeldro.core.database.abilities import Mode
+from yeldro.core.reach.reach import root_keys
+from yeldro.core.run.by_time import count_by_time, find_compared
 from yeldro.core.survey.map import make_map
 from yeldro.core.survey.picture import make_picture
 from yeldro.errors import UsageError
@@ -68,6 +72,9 @@ def _report_cleanup(options: ReportOptions) -> Page:
         for preview in running.look_ahead(database, jobs, chosen.limits):
             root, reach = preview.selection.table, preview.reach
             mapped = make_map(database.schema, root, reach)
+            if not preview.duplicates and (name := find_compared(preview.selection)):
+                by_time = count_by_time(database, root_keys(reach), name)
+                preview = replace(preview, by_time=by_time)
             found.append((preview, make_picture(mapped, {}, reach.stops, [root])))
     line = ["yeldro", "run", path.name]
     line += [word for given in options.parameters for word in ("-p", given)]

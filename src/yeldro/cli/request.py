@@ -95,8 +95,8 @@ def read_clear_request(
         read_guards(options, no_rollback=no_rollback),
         _split(options.show),
         _read_sample(options.sample),
-        _split(options.columns),
-        Emptiness(options.to),
+        columns=_split(options.columns),
+        to=Emptiness(options.to),
     )
 
 

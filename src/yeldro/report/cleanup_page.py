@@ -10,7 +10,7 @@ from yeldro.core.run.preview import Preview
 from yeldro.core.run.seal import Seal
 from yeldro.core.survey.picture import Picture
 from yeldro.report.cells import render_cell
-from yeldro.report.drawing import draw_sizes, draw_svg
+from yeldro.report.drawing import draw_by_time, draw_sizes, draw_svg
 from yeldro.report.explanation import render_explanation
 from yeldro.report.page import Grid, Page, Section
 from yeldro.report.preview import describe_cause
@@ -82,6 +82,9 @@ def _show(preview: Preview, picture: Picture, seal: Seal | None) -> Iterator[Sec
 def _draw(preview: Preview, picture: Picture) -> Iterator[tuple[str, str]]:
     if preview.duplicates and preview.duplicates.sizes:
         yield "How many groups have how many rows.", draw_sizes(preview.duplicates.sizes)
+    if preview.by_time and preview.reach.matched:
+        told = f"What goes and what stays, by {preview.by_time.column}."
+        yield told, draw_by_time(preview.by_time)
     if preview.reach.matched and len(picture.boxes) > 1:
         yield "What happens to the rows of each table.", draw_svg(picture)
 

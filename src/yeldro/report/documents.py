@@ -144,6 +144,10 @@ def make_preview(preview: Preview) -> Document:
         "stops": make_stops(preview),
         "cautions": make_cautions(preview.cautions, voice_of(preview)),
         "parts": [{"condition": part.text, "rows": part.rows} for part in preview.parts],
+        "by_time": [
+            {"period": one.name or None, "goes": one.goes, "stays": one.stays}
+            for one in (preview.by_time.periods if preview.by_time else ())
+        ],
         "no_matches": [_make_no_match(one) for one in preview.no_matches],
         "hints": [tell(one, voice_of(preview)) for one in preview.hints],
         "refusals": [tell(one, voice_of(preview)) for one in preview.refusals],

@@ -7,6 +7,7 @@ import re
 import warnings
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from html import escape
 from io import StringIO
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from yeldro.core.model.action import Action
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Reference, ReferentialAction
 from yeldro.core.model.visible import one_line
+from yeldro.core.run.by_time import ByTime
 from yeldro.core.survey.layout import Layout, lay_out
 from yeldro.core.survey.picture import Arrow, Box, Picture
 from yeldro.store.batch_file import BatchFacts
@@ -35,7 +37,7 @@ KINDS = ("svg", "png", "pdf")
 _GAP, _BETWEEN, _EDGE, _LINE_HEIGHT, _PAD = 0.4, 0.5, 0.4, 0.19, 0.12
 _ASIDE, _PORT, _LABEL, _PASSING = 0.11, 0.3, 0.18, 0.025
 _NAME, _SMALL, _TITLE = 9.5, 7.5, 13
-_INK, _UPWARD, _BAR = "#1b1f24", "#8a1c1c", "#4a6785"
+_INK, _UPWARD, _BAR, _GOES = "#1b1f24", "#8a1c1c", "#4a6785", "#b3413a"
 # Sizes of groups that have a bar of their own.
 _MOST_BARS = 12
 _FORMS: dict[ReferentialAction, tuple[Any, float]] = {
@@ -130,6 +132,24 @@ def draw_sizes(sizes: Sequence[tuple[int, int]]) -> str:
     return _draw_chart(draw, "How many groups have how many rows")
 
 
+def draw_by_time(found: ByTime) -> str:
+    """What goes and what stays, by time."""
+    names = [one.name or "NULL" for one in found.periods]
+    goes = [one.goes for one in found.periods]
+
+    def draw(axes: Any) -> None:
+        stays = [one.stays for one in found.periods]
+        axes.bar(names, goes, color=_GOES, label="goes")
+        axes.bar(
+            names, stays, bottom=goes, color="white", edgecolor=_INK, hatch="//", label="stays"
+        )
+        axes.set(ylabel="rows")
+        axes.set_xticks(range(0, len(names), -(-len(names) // 12)))
+        axes.legend(frameon=False, fontsize=_SMALL)
+
+    return _draw_chart(draw, f"What goes and what stays, by {found.column}")
+
+
 def _draw_chart(draw: Callable[[Any], None], told: str) -> str:
     def make() -> Figure:
         figure = Figure(figsize=(7, 2.2), layout="constrained")
@@ -151,7 +171,7 @@ def _write_svg(draw: Callable[[], Figure], told: str) -> str:
     text = target.getvalue()
     # What it says of itself names places elsewhere.
     element = re.sub(r"(?s)<metadata>.*?</metadata>", "", text[text.index("<svg") :])
-    return element.replace("<svg", f'<svg role="img" aria-label="{told}"', 1)
+    return element.replace("<svg", f'<svg role="img" aria-label="{escape(told)}"', 1)
 
 
 def _draw(picture: Picture, title: str) -> Figure:

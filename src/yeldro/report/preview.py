@@ -12,6 +12,7 @@ from yeldro.core.cautions.no_match import NoMatch
 from yeldro.core.model.action import Action
 from yeldro.core.model.plural import count, enumerate_words, percent
 from yeldro.core.reach.reach import Part, Reach, Stop
+from yeldro.core.run.by_time import ByTime
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.selection import Selection
 from yeldro.report.cautions import render_cautions
@@ -21,6 +22,8 @@ from yeldro.report.grids import render_grid, render_rows
 from yeldro.words.tell import tell, tell_maybe, voice_of
 from yeldro.words.voice import Voice
 
+# Signs of the longest bar.
+_BAR = 40
 _BECOMES = {"null": "NULL", "blank": "blank", "default": "the default"}
 
 
@@ -55,6 +58,8 @@ def render_preview(preview: Preview, following: Next | None) -> Iterator[Rendera
     if reach.matched:
         yield from _sample(preview)
         yield from render_parts(preview)
+    if preview.by_time and reach.matched:
+        yield from render_by_time(preview.by_time)
     for one in preview.no_matches:
         yield from _render_no_match(one)
     yield from render_stops(reach.stops, voice_of(preview), clears=reach.cleared is not None)
@@ -109,6 +114,20 @@ def _sample(preview: Preview) -> Iterator[RenderableType]:
     if rest := preview.reach.matched - len(preview.sample):
         option = "sample" if preview.step else "--sample"
         yield Text(f"  ({count(rest, 'more row')}; {option} all shows every one)", style="dim")
+
+
+def render_by_time(found: ByTime) -> Iterator[RenderableType]:
+    """A bar for each period: what goes is solid, what stays is not."""
+    yield Text(f"\nWhat goes and what stays, by {found.column}", style="bold")
+    most = max(one.goes + one.stays for one in found.periods)
+    rows = []
+    for one in found.periods:
+        goes, whole = (
+            -(-_BAR * part // most) if part else 0 for part in (one.goes, one.goes + one.stays)
+        )
+        bar = Text.assemble(("█" * goes, "red"), ("░" * (whole - goes), "dim"))
+        rows.append((one.name or Text("NULL", style="dim italic"), one.goes, one.stays, bar))
+    yield render_grid(("", "goes", "stays", ""), rows, right=("goes", "stays"))
 
 
 def _render_no_match(one: NoMatch) -> Iterator[RenderableType]:

@@ -26,6 +26,8 @@ def command(options: PreviewOptions) -> int:
     stopped. In place of TABLE a cleanup file may stand, FILE.toml: each of its steps is shown as
     the data is now; with --seal it is sealed.
     """
+    from msgspec.structs import replace
+
     from yeldro.cli.connect import opened
     from yeldro.cli.lifting import find_next
     from yeldro.cli.place import find_database
@@ -33,16 +35,14 @@ def command(options: PreviewOptions) -> int:
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.core.selection.selection import read_selection
-    from yeldro.errors import Refused, UsageError
+    from yeldro.errors import Refused
     from yeldro.report.preview import render_preview
     from yeldro.report.spreadsheet import render_line
     from yeldro.usecases import look as workflow
     from yeldro.words.tell import tell, voice_of
 
-    is_file = options.table.endswith(".toml")
-    if is_file and options.forecast:
-        raise UsageError("--forecast goes with a table: it excludes a cleanup file.")
-    if is_file:
+    if options.table.endswith(".toml"):
+        _check_file(options)
         from yeldro.cli.preview_cleanup import preview_cleanup
 
         return preview_cleanup(options)
@@ -60,6 +60,7 @@ def command(options: PreviewOptions) -> int:
     ) as database:
         asked = as_previewed(options)
         request = read_request(database, asked)
+        request = replace(request, by_time=options.by_time or "")
         if options.save:
             save_cleanup(
                 asked, read_selection(request.asked, database.schema, database.dialect), database
@@ -85,6 +86,15 @@ def command(options: PreviewOptions) -> int:
         for reason in found.refusals[:1] if screen.format != "json" else ():
             screen.note(f"\nWould be stopped: {tell(reason, voice_of(found))}")
     return Refused.status if found.refusals else 0
+
+
+def _check_file(options: PreviewOptions) -> None:
+    """UsageError for what a cleanup file cannot be asked."""
+    from yeldro.errors import UsageError
+
+    for flag, given in (("--forecast", options.forecast), ("--by-time", options.by_time)):
+        if given:
+            raise UsageError(f"{flag} goes with a table: it excludes a cleanup file.")
 
 
 def _write_misses(database: Database, options: PreviewOptions, found: Preview) -> None:

@@ -34,6 +34,13 @@ class Looking(Protocol):
         value."""
         ...
 
+    def count_by_prefix(
+        self, table: Table, column: str, length: int, keys: KeySet | None
+    ) -> dict[str, int]:
+        """How many rows there are by the first letters of a column as a text, in the table or among
+        the matched ones of a key set; "" for NULL."""
+        ...
+
     def count_fitting(
         self, child: Table, column: str, parent: Table, referred: str
     ) -> tuple[int, int]:

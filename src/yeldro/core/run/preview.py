@@ -32,6 +32,7 @@ from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.unindexed import count_looked_through
+from yeldro.core.run.by_time import ByTime, count_by_time
 from yeldro.core.run.refusals import find_refusals
 from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
@@ -87,6 +88,7 @@ class Preview(Struct, frozen=True, eq=False):
     no_matches: tuple[NoMatch, ...] = ()
     """Where no row matches, what the columns hold instead."""
 
+    by_time: ByTime | None = None
     title: str = ""
     """The database as it is shown to people."""
 
@@ -122,6 +124,9 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
             *find_hints(database, selection, root_keys(reach), reach.matched, columns, sample),
         ),
         scanned,
+        by_time=count_by_time(database, root_keys(reach), request.by_time)
+        if request.by_time
+        else None,
         no_matches=tuple(
             find_no_matches(database, selection, reach.table_rows) if not reach.matched else ()
         ),

@@ -344,6 +344,12 @@ class SqlDatabase(ABC):
     def count_distinct(self, table: Table, columns: Sequence[str]) -> int:
         return self.gate.number(self.statements.count_distinct(table, columns))
 
+    def count_by_prefix(
+        self, table: Table, column: str, length: int, keys: KeySet | None
+    ) -> dict[str, int]:
+        rows = self.gate.run(self.statements.count_by_prefix(table, column, length, keys))
+        return {str(prefix or ""): int(number) for prefix, number in map(tuple, rows)}
+
     def count_fitting(
         self, child: Table, column: str, parent: Table, referred: str
     ) -> tuple[int, int]:

@@ -582,6 +582,15 @@ class Statements:
         different = sa.select(*(clause.c[name] for name in columns)).distinct()
         return sa.select(sa.func.count()).select_from(different.subquery())
 
+    def count_by_prefix(self, table: Table, column: str, length: int, keys: KeySet | None) -> Rows:
+        clause = self.table(table)
+        first: sa.ColumnElement[int] = sa.literal_column("1")
+        letters: sa.ColumnElement[int] = sa.literal_column(str(int(length)))
+        text = sa.cast(clause.c[column], sa.Text)
+        prefix = sa.func.substr(text, first, letters).label("prefix")
+        rows = sa.select(prefix, sa.func.count()).select_from(clause).group_by(prefix)
+        return rows if keys is None else rows.where(self.is_matched(keys))
+
     def count_fitting(self, child: Table, column: str, parent: Table, referred: str) -> Rows:
         own = self.table(child).c[column]
         values = (
