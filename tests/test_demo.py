@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shlex
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
@@ -23,13 +24,17 @@ from yeldro.core.database.connection import Database
 from yeldro.demo.cleanups import CLEANUPS
 from yeldro.demo.larkwater import make_larkwater
 from yeldro.errors import YeldroError
+from yeldro.examples import EXAMPLES
 from yeldro.offline.oracle import Oracle
 from yeldro.offline.schema_file import read_ddl
 from yeldro.offline.script_entries import Entry
 from yeldro.offline.script_writer import Task, write_entries
 from yeldro.offline.sqlserver import SqlServer
 from yeldro.offline.target import Target
+from yeldro.overview import COMMANDS
 from yeldro.store.cleanup_file import load_cleanup
+
+CHANGING = ("delete", "clear", "dedupe", "run", "resume", "restore")
 
 PLANTED = {
     "chain of three": "SELECT 1 FROM sensors a JOIN sensors b ON a.replaced_by_id = b.id JOIN sensors c"
@@ -45,6 +50,27 @@ PLANTED = {
     "gaps": "SELECT 1 FROM readings WHERE level_m IS NULL",
     "closed": "SELECT 1 FROM closed_stations",
 }
+
+
+def test_the_examples_of_the_help_work_in_the_folder_of_the_demo(
+    yeldro: Yeldro, tmp_path: Path
+) -> None:
+    assert yeldro("demo", ".", "--build-only").status == 0
+    (tmp_path / "theirs.sql").write_text("DELETE FROM photos WHERE id = 1;", encoding="utf-8")
+    assert [*EXAMPLES, "completion", "demo"] == sorted(
+        COMMANDS, key=[*EXAMPLES, "completion", "demo"].index
+    )
+    stopped = "delete readings --where id<90 --batch 9 --batches 1 --yes"
+    for command, lines in EXAMPLES.items():
+        if command == "resume":
+            assert yeldro(*stopped.split()).status == 0
+        told = yeldro(command, "--help").out
+        for line in lines:
+            assert line in told
+            _, *words = shlex.split(line)
+            asks = command in CHANGING and "--explain" not in words
+            done = yeldro(*words, *(["--yes"] if asks else []))
+            assert done.status in (0, *([3] if command == "preview" else [])), (line, done.err)
 
 
 def test_larkwater_is_the_same_each_time_and_holds_every_shape(

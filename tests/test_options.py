@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
+from types import ModuleType
 
 import pytest
-from tools.option_table import PAGE, make_page
+from tools import man, option_table
 
 from tests.conftest import Yeldro
 from yeldro.options import COMMAND_OPTIONS, Group, options_of
@@ -26,5 +27,6 @@ def test_help_has_a_line_for_each_option_under_its_heading(yeldro: Yeldro, comma
     assert not [line for line in lines if re.search(r"x>=|INTEGER|FLOAT|TEXT\b", line)]
 
 
-def test_the_page_of_options_is_what_the_table_says() -> None:
-    assert PAGE.read_text(encoding="utf-8") == make_page(), "write it anew: ./dev options"
+@pytest.mark.parametrize(("page", "name"), [(option_table, "options"), (man, "man")])
+def test_the_pages_of_options_are_what_the_table_says(page: ModuleType, name: str) -> None:
+    assert page.PAGE.read_text(encoding="utf-8") == page.make_page(), f"anew: ./dev {name}"

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 from tools.layers import PICTURE, draw, read_layers
+from tools.pages import find_pages, walk_page
 
 from tests.conftest import Yeldro
 from yeldro.core.cautions.caution import NAMES
@@ -97,6 +98,7 @@ def test_the_keys_of_a_file_are_those_of_the_design() -> None:
         ("delete", "delete alerts --where 'id < 9' --rehearse --yes"),
         ("duplicates", "duplicates observers --same email --ignore case,space"),
         ("history", "history"),
+        ("verify", "history --verify"),
         ("map", "map"),
         ("error", "preview nowhere"),
     ],
@@ -173,3 +175,9 @@ def test_the_timers_of_the_page_run(gauges: Path) -> None:
         r"run alerts.toml on gauges: committed; before = \d{4}-\d\d-01; deleted", first
     )
     assert second.endswith("nothing-matched; before = " + first.partition("before = ")[2][:10])
+
+
+@pytest.mark.parametrize("path", find_pages(), ids=lambda path: path.name)
+def test_the_commands_of_a_page_print_what_stands_there(path: Path) -> None:
+    text = path.read_text(encoding="utf-8")
+    assert walk_page(text) == text, "write it anew: ./dev pages"

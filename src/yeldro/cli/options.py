@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 import click
 
 from yeldro.cli.complete import complete_columns, complete_table
+from yeldro.examples import EXAMPLES
 from yeldro.options import LARGEST, Kind, Option, Options, find_lines, options_of
 
 T = TypeVar("T", bound=Options)
@@ -32,6 +33,11 @@ class GroupedCommand(click.Command):
                 formatter.write_dl([(_write_usage(one), _write_help(one)) for one in listed])
         with formatter.section("Help"):
             formatter.write_dl([("-h, --help", "Show this page.")])
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Examples, on the demo"):
+            for line in EXAMPLES[str(self.name)]:
+                formatter.write(f"  {line}\n")
 
 
 def takes(kind: type[T]) -> Callable[[Callable[[T], int | None]], Callable[..., int | None]]:
