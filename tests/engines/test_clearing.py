@@ -55,6 +55,11 @@ CODES = "SELECT code FROM towers ORDER BY id"
 
 # More statements, the command, its status, what it says, and what queries give then.
 CASES: list[tuple[list[str], str, int, str, dict[str, list[Any]] | str]] = [
+    # What a value points at that is blank already is not lost.
+    (["INSERT INTO towers (id, code, name, height) VALUES (5, '', 'rill', 3)",
+      "INSERT INTO pins VALUES (1, '')"],
+     "towers --key 5 --columns code,name --to blank", 0, "Committed",
+     {"SELECT name FROM towers WHERE id = 5": [""], "SELECT code FROM pins": [""]}),
     ([], "towers --where 'id < 4' --columns note", 0, "2 rows", {NOTES: [None, None, None, ""]}),
     ([], "towers --all-rows --columns note --to blank", 0, "1 of the 4", {NOTES: ["", "", "", ""]}),
     ([], "towers --all-rows --columns NOTE,kind --where 'height > 3'", 0, "Committed",

@@ -25,6 +25,8 @@ def prepare_clearing(database: Database, selection: Selection, request: ClearReq
     database.prepare_key_sets([table], find_new(table, request.columns))
     doubled = [table] * len(_find_uniques(table, request))
     database.prepare_key_sets(doubled, find_carried(schema, table))
+    for names in {_find_lost_names(one, request) for one in _find_pointing(schema, table, request)}:
+        database.prepare_key_sets([table], find_new(table, names))
     rules = make_rules(request)
     pointing = [one for one in _find_pointing(schema, table, request) if not one.broken]
     actions = {one: rules.treatment(one).action for one in pointing}
@@ -34,6 +36,11 @@ def prepare_clearing(database: Database, selection: Selection, request: ClearReq
 def _find_pointing(schema: Schema, table: Table, request: ClearRequest) -> list[Reference]:
     """The references that point at a column which is cleared."""
     return [one for one in schema.incoming(table) if set(one.referred) & set(request.columns)]
+
+
+def _find_lost_names(reference: Reference, request: ClearRequest) -> tuple[str, ...]:
+    """The cleared columns that a reference points at."""
+    return tuple(name for name in request.columns if name in reference.referred)
 
 
 def _find_uniques(table: Table, request: ClearRequest) -> list[Unique]:
@@ -67,10 +74,11 @@ class _Search(Search):
     def __init__(self, database: Database, request: ClearRequest) -> None:
         super().__init__(database, make_rules(request), store=True)
         self.request = request
+        self.losing: dict[tuple[str, ...], tuple[StoredKeys, int]] = {}
 
     def fix(self, selection: Selection, matched: KeySet) -> int:
         """Fix the rows that do not hold it already."""
-        self.root = selection.table
+        self.root, self.matched = selection.table, matched
         if self.root.shares_identity:
             raise UsageError(
                 f"Rows of {self.root.label} would be cleared, but nothing tells them apart.",
@@ -84,17 +92,28 @@ class _Search(Search):
                     f"{self.root.label}.{name} cannot hold {value}: its type {column.type} does "
                     "not take it."
                 )
-        new = find_new(self.root, self.request.columns)
-        self.images = self.database.make_key_set(self.root, new)
-        rows = self.database.replacing.find_cleared(matched, self.images, values)
+        self.images, rows = self._find_losing(tuple(self.request.columns))
         self.sets[self.root.name], self.counts[self.root.name] = self.images, rows
         return rows
 
+    def _find_losing(self, names: tuple[str, ...]) -> tuple[StoredKeys, int]:
+        """The rows in which one of these columns will hold something else, and how many they
+        are."""
+        if names not in self.losing:
+            values = find_values(self.root, self.request)
+            keys = self.database.make_key_set(self.root, find_new(self.root, names))
+            wanted = {name: values[name] for name in names}
+            found = self.database.replacing.find_cleared(self.matched, keys, wanted)
+            self.losing[names] = (keys, found)
+        return self.losing[names]
+
     def _into(self) -> Iterator[tuple[Reference, KeySet]]:
-        cleared = set(self.request.columns)
-        for reference, parents in super()._into():
-            if set(reference.referred) & cleared and not self._has_both_ends(reference):
-                yield reference, parents
+        for reference, _ in super()._into():
+            names = _find_lost_names(reference, self.request)
+            if names and not self._has_both_ends(reference):
+                parents, rows = self._find_losing(names)
+                if rows:
+                    yield reference, parents
 
     def _has_both_ends(self, reference: Reference) -> bool:
         """Whether rows would lose a reference, and others, or they themselves, what it points
@@ -134,7 +153,8 @@ class _Search(Search):
             yield Stop(self.root, rows, reference, fact("reason.clear-lost"), None)
 
     def _find_both(self, reference: Reference) -> Iterator[Stop]:
-        if rows := self.database.count_referencing(reference, self.images, None):
+        parents, _ = self._find_losing(_find_lost_names(reference, self.request))
+        if rows := self.database.count_referencing(reference, parents, None):
             reason = fact("reason.clear-both", columns=reference.columns)
             yield Stop(self.root, rows, reference, reason, None)
 
