@@ -56,7 +56,7 @@ CODES = "SELECT code FROM towers ORDER BY id"
 # More statements, the command, its status, what it says, and what queries give then.
 CASES: list[tuple[list[str], str, int, str, dict[str, list[Any]] | str]] = [
     # What a value points at that is blank already is not lost.
-    (["INSERT INTO towers (id, code, name, height) VALUES (5, '', 'rill', 3)",
+    (["INSERT INTO towers (id, code, name, height, up_id) VALUES (5, '', 'rill', 3, 1)",
       "INSERT INTO pins VALUES (1, '')"],
      "towers --key 5 --columns code,name --to blank", 0, "Committed",
      {"SELECT name FROM towers WHERE id = 5": [""], "SELECT code FROM pins": [""]}),
