@@ -1,4 +1,5 @@
-"""A PostgreSQL primary with a standby, and a Galera cluster, in folders and on ports of their own."""
+"""A PostgreSQL primary with a standby and a pooler, a MariaDB primary with a replica, and a Galera
+cluster, in folders and on ports of their own."""
 
 from __future__ import annotations
 
@@ -18,6 +19,7 @@ import psycopg
 import pymysql
 
 PROVIDER = Path("/usr/lib/galera/libgalera_smm.so")
+POOLER = shutil.which("pgbouncer") or "/usr/sbin/pgbouncer"
 _MARIADBD = shutil.which("mariadbd") or "/usr/sbin/mariadbd"
 
 
@@ -27,8 +29,12 @@ def find_programs() -> Path | None:
     return places[-1].parent if places else None
 
 
+def has_mariadb() -> bool:
+    return Path(_MARIADBD).exists()
+
+
 def has_galera() -> bool:
-    return PROVIDER.exists() and Path(_MARIADBD).exists() and bool(shutil.which("rsync"))
+    return PROVIDER.exists() and has_mariadb() and bool(shutil.which("rsync"))
 
 
 def free_port() -> int:
@@ -164,12 +170,37 @@ def standby_pair() -> Iterator[tuple[Postgresql, Postgresql]]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-class Galera(Node):
-    """One node of a cluster."""
+class Pooler(Node):
+    """Something between us and a server of PostgreSQL that keeps a session together."""
+
+    def __init__(self, folder: Path, server: Postgresql) -> None:
+        super().__init__(folder, free_port(), "postgres")
+        settings = folder / "settings"
+        settings.write_text(
+            f"[databases]\n* = host=127.0.0.1 port={server.port} user=postgres\n[pgbouncer]\n"
+            f"listen_addr = 127.0.0.1\nlisten_port = {self.port}\nauth_type = any\n"
+            "pool_mode = session\nunix_socket_dir =\n"
+        )
+        self._give(settings)
+        self.launch(POOLER, str(settings))
+        _wait(self._answers, 10, "the pooler does not start")
+
+    @property
+    def url(self) -> str:
+        return f"postgresql://postgres@127.0.0.1:{self.port}/postgres"
+
+    def _answers(self) -> bool:
+        with suppress(OSError):
+            socket.create_connection(("127.0.0.1", self.port), 1).close()
+            return True
+        return False
+
+
+class Mariadb(Node):
+    """A server of its own."""
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder, free_port(), "mysql")
-        self.cluster_port, self.state_port, self.change_port = (free_port() for _ in range(3))
         self.data = folder / "data"
         self.call(
             "mariadb-install-db",
@@ -179,20 +210,10 @@ class Galera(Node):
             "--skip-test-db",
         )
 
-    @property
-    def address(self) -> str:
-        return f"127.0.0.1:{self.cluster_port}"
-
     def url(self, database: str = "larkwater") -> str:
         return f"mariadb://root@127.0.0.1:{self.port}/{database}"
 
-    def start(self, others: list[Galera], *settings: str) -> None:
-        """The first of a cluster has no others."""
-        provider = (
-            f"base_host=127.0.0.1;base_port={self.cluster_port};"
-            f"gmcast.listen_addr=tcp://127.0.0.1:{self.cluster_port};"
-            f"ist.recv_addr=127.0.0.1:{self.change_port};gcache.size=64M"
-        )
+    def start(self, *settings: str) -> None:
         self.launch(
             _MARIADBD,
             "--no-defaults",
@@ -203,30 +224,21 @@ class Galera(Node):
             f"--pid-file={self.folder}/pid",
             "--binlog-format=ROW",
             "--default-storage-engine=InnoDB",
-            "--innodb-autoinc-lock-mode=2",
             "--innodb-flush-log-at-trx-commit=0",
             "--innodb-buffer-pool-size=64M",
-            "--wsrep-on=ON",
-            f"--wsrep-provider={PROVIDER}",
-            f"--wsrep-provider-options={provider}",
-            "--wsrep-cluster-name=larkwater",
-            f"--wsrep-cluster-address=gcomm://{','.join(one.address for one in others)}",
-            f"--wsrep-node-address={self.address}",
-            "--wsrep-sst-method=rsync",
-            f"--wsrep-sst-receive-address=127.0.0.1:{self.state_port}",
             *settings,
         )
-        _wait(self._is_ready, 90, "the node does not join its cluster")
+        _wait(self._is_up, 90, "the server does not start")
 
-    def _is_ready(self) -> bool:
+    def _is_up(self) -> bool:
         if self.process and self.process.poll() is not None:
-            raise ChildProcessError(f"the node {self.folder.name} ended")
+            raise ChildProcessError(f"the server {self.folder.name} ended")
         with suppress(pymysql.Error):
-            return (
-                self.status("wsrep_ready") == "ON"
-                and self.status("wsrep_local_state_comment") == "Synced"
-            )
+            return self.is_ready()
         return False
+
+    def is_ready(self) -> bool:
+        return bool(self.query("SELECT 1"))
 
     def connect(self, database: str | None = None) -> Any:
         return pymysql.connect(
@@ -250,6 +262,70 @@ class Galera(Node):
 
 
 @contextmanager
+def replica_pair() -> Iterator[tuple[Mariadb, Mariadb]]:
+    """A primary and its replica, which goes by GTID."""
+    folder = Path(tempfile.mkdtemp(prefix="yeldro-cluster-"))
+    folder.chmod(0o755)
+    nodes: list[Mariadb] = []
+    try:
+        for number, name in enumerate(("primary", "replica"), 1):
+            nodes.append(Mariadb(folder / name))
+            nodes[-1].start(f"--server-id={number}", "--log-bin")
+        primary, replica = nodes
+        primary.query("CREATE USER follower IDENTIFIED BY 'follows'")
+        primary.query("GRANT REPLICATION SLAVE ON *.* TO follower")
+        replica.query(
+            f"CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = {primary.port}, "
+            "MASTER_USER = 'follower', MASTER_PASSWORD = 'follows', MASTER_USE_GTID = slave_pos"
+        )
+        replica.query("START SLAVE")
+        primary.query("CREATE DATABASE larkwater")
+        yield primary, replica
+    finally:
+        for node in reversed(nodes):
+            node.stop()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+class Galera(Mariadb):
+    """One node of a cluster."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.cluster_port, self.state_port, self.change_port = (free_port() for _ in range(3))
+
+    @property
+    def address(self) -> str:
+        return f"127.0.0.1:{self.cluster_port}"
+
+    def join(self, others: list[Galera], *settings: str) -> None:
+        """The first of a cluster has no others."""
+        provider = (
+            f"base_host=127.0.0.1;base_port={self.cluster_port};"
+            f"gmcast.listen_addr=tcp://127.0.0.1:{self.cluster_port};"
+            f"ist.recv_addr=127.0.0.1:{self.change_port};gcache.size=64M"
+        )
+        self.start(
+            "--innodb-autoinc-lock-mode=2",
+            "--wsrep-on=ON",
+            f"--wsrep-provider={PROVIDER}",
+            f"--wsrep-provider-options={provider}",
+            "--wsrep-cluster-name=larkwater",
+            f"--wsrep-cluster-address=gcomm://{','.join(one.address for one in others)}",
+            f"--wsrep-node-address={self.address}",
+            "--wsrep-sst-method=rsync",
+            f"--wsrep-sst-receive-address=127.0.0.1:{self.state_port}",
+            *settings,
+        )
+
+    def is_ready(self) -> bool:
+        return (
+            self.status("wsrep_ready") == "ON"
+            and self.status("wsrep_local_state_comment") == "Synced"
+        )
+
+
+@contextmanager
 def galera_cluster(size: int = 3, *settings: str) -> Iterator[list[Galera]]:
     folder = Path(tempfile.mkdtemp(prefix="yeldro-cluster-"))
     folder.chmod(0o755)
@@ -257,7 +333,7 @@ def galera_cluster(size: int = 3, *settings: str) -> Iterator[list[Galera]]:
     try:
         for place in range(size):
             node = Galera(folder / f"node{place}")
-            node.start(nodes, *settings, *(["--wsrep-new-cluster"] if not nodes else []))
+            node.join(nodes, *settings, *(["--wsrep-new-cluster"] if not nodes else []))
             nodes.append(node)
         yield nodes
     finally:

@@ -1,3 +1,3 @@
 """Remove rows from a live SQL database and be certain about it."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -219,7 +219,7 @@ def test_another_node_dies_in_mid_run(nodes: list[Galera], yeldro: Yeldro, tmp_p
         ended = yeldro("resume", "last", "--yes", "--db", nodes[0].url())
         assert ended.status == 0, ended.err
     assert _left(nodes[0]) == 0
-    nodes[2].start(nodes[:2])
+    nodes[2].join(nodes[:2])
     sums = _sums(nodes)
     assert sums[0] == sums[1] == sums[2]
 
@@ -237,7 +237,7 @@ def test_the_connected_node_dies_and_another_goes_on(
     assert 0 < _left(nodes[1]) < 2 * GO
     ended = yeldro("resume", "last", "--yes", "--db", nodes[1].url())
     assert (ended.status, _left(nodes[1])) == (0, 0), ended.err
-    nodes[0].start(nodes[1:])
+    nodes[0].join(nodes[1:])
     gone = _sums(nodes)
     assert gone[0] == gone[1] == gone[2]
     back = yeldro("restore", "last", "--yes", "--db", nodes[1].url())

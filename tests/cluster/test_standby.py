@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.clusters import Postgresql, find_programs, standby_pair
+from tests.clusters import POOLER, Pooler, Postgresql, find_programs, standby_pair
 from tests.conftest import Yeldro
 
 pytestmark = pytest.mark.skipif(
@@ -189,3 +189,22 @@ def test_a_commit_that_waits_for_a_standby_can_be_left(
     assert "perhaps not on its synchronous standby" in shown.read_text()
     assert "Committed." in shown.read_text()
     assert _left(primary) == ROWS - 1
+
+
+@pytest.mark.skipif(
+    not Path(POOLER).exists(), reason="pgbouncer is not installed; batches go without it, too"
+)
+def test_batches_go_through_a_pooler_that_keeps_a_session_together(
+    primary: Postgresql, yeldro: Yeldro, tmp_path: Path
+) -> None:
+    pooler = Pooler(primary.folder.parent / "pooler", primary)
+    try:
+        _watch(tmp_path, primary)
+        text = (tmp_path / "yeldro.toml").read_text().replace(primary.url, pooler.url)
+        (tmp_path / "yeldro.toml").write_text(f'{text}pooled = "session"\n')
+        stopped = yeldro(*LINE, "--batches", "3", "--behind", "5")
+        assert (stopped.status, _left(primary)) == (0, ROWS - 60), stopped.err
+        ended = yeldro("resume", "last", "--yes", "--behind", "5")
+        assert (ended.status, _left(primary)) == (0, 0), ended.err
+    finally:
+        pooler.stop()
