@@ -27,6 +27,8 @@ pytestmark = pytest.mark.skipif(
 ROWS = int(os.environ.get("YELDRO_CLUSTER_ROWS", "4000"))
 KILLS = int(os.environ.get("YELDRO_CLUSTER_KILLS", "3"))
 GO = ROWS // 2
+# Seconds that many rows may take.
+WAIT = 60 + ROWS / 2000
 BATCH = str(max(100, ROWS // 200))
 LINE = ["delete", "gauges", "--where", "half = 1", "--batch", BATCH, "--yes"]
 
@@ -58,7 +60,7 @@ def nodes(cluster: list[Galera]) -> list[Galera]:
 
 def _meet(nodes: list[Galera]) -> None:
     """Until all have what the first one has."""
-    end = time.monotonic() + 60
+    end = time.monotonic() + WAIT
     while len({node.status("wsrep_last_committed") for node in nodes}) > 1:
         assert time.monotonic() < end
         time.sleep(0.05)
@@ -183,7 +185,7 @@ def _call(folder: Path, *line: str) -> subprocess.Popen[bytes]:
 def _start(folder: Path, node: Galera) -> subprocess.Popen[bytes]:
     """The same as a process of its own, up to its third batch."""
     process = _call(folder, *LINE, "--pause", "0.05", "--db", node.url())
-    end = time.monotonic() + 60
+    end = time.monotonic() + WAIT
     while _left(node) > 2 * GO - 3 * int(BATCH):
         assert time.monotonic() < end
         time.sleep(0.02)

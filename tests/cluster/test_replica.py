@@ -11,6 +11,8 @@ import pytest
 
 from tests.clusters import Mariadb, has_mariadb, replica_pair
 from tests.conftest import Yeldro
+from yeldro.store.batch_file import BATCHES, BatchFile
+from yeldro.store.find_records import find_record
 
 pytestmark = pytest.mark.skipif(
     not has_mariadb() and not os.environ.get("CI"),
@@ -60,7 +62,7 @@ def _delay(replica: Mariadb, seconds: int) -> None:
 
 
 def test_a_run_waits_for_a_replica_that_is_behind(
-    pair: tuple[Mariadb, Mariadb], replica: Mariadb, yeldro: Yeldro
+    pair: tuple[Mariadb, Mariadb], replica: Mariadb, yeldro: Yeldro, tmp_path: Path
 ) -> None:
     _delay(replica, 60)
     try:
@@ -73,6 +75,10 @@ def test_a_run_waits_for_a_replica_that_is_behind(
     ended = yeldro("resume", "last", "--yes", "--behind", "5")
     assert (ended.status, _count(pair[0])) == (0, 0), ended.err
     _catch_up(replica, 0)
+    batches = BatchFile(find_record(tmp_path / "yeldro-runs", "last").folder / BATCHES)
+    assert max(one["behind"] for one in batches.committed()) >= 1
+    assert yeldro("report", "last", "-o", "page.html").status == 0
+    assert "the furthest replica was behind" in (tmp_path / "page.html").read_text()
 
 
 def test_a_replica_that_has_stopped_stops_the_run(

@@ -108,14 +108,23 @@ def draw_rates(batches: Sequence[BatchFacts]) -> str:
     """Rows a second of each batch."""
 
     rates = [one.get("rows", 0) / max(one.get("seconds", 0), 0.001) for one in batches]
+    return _draw_line(batches, rates, "rows a second")
+
+
+def draw_lags(batches: Sequence[BatchFacts]) -> str:
+    """How far behind the furthest replica was when each batch began."""
+    return _draw_line(batches, [one.get("behind", 0.0) for one in batches], "seconds behind")
+
+
+def _draw_line(batches: Sequence[BatchFacts], values: Sequence[float], what: str) -> str:
     numbers = [one["batch"] for one in batches]
 
     def draw(axes: Any) -> None:
-        axes.plot(numbers, rates, color=_INK, marker=".", linewidth=1)
-        axes.set(xlabel="batch", ylabel="rows a second", ylim=(0, None))
+        axes.plot(numbers, values, color=_INK, marker=".", linewidth=1)
+        axes.set(xlabel="batch", ylabel=what, ylim=(0, None))
         axes.xaxis.set_major_locator(MaxNLocator(integer=True))
 
-    return _draw_chart(draw, "Rows a second, batch by batch")
+    return _draw_chart(draw, f"{what}, batch by batch")
 
 
 def draw_sizes(sizes: Sequence[tuple[int, int]]) -> str:

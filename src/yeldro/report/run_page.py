@@ -9,7 +9,7 @@ from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.survey.picture import Arrow, Box, Picture
 from yeldro.report.cells import render_cell
-from yeldro.report.drawing import draw_rates, draw_svg
+from yeldro.report.drawing import draw_lags, draw_rates, draw_svg
 from yeldro.report.history import list_pairs, list_reach, list_tally
 from yeldro.report.page import Grid, Page, Section
 from yeldro.store.archive_sample import Sample
@@ -72,6 +72,9 @@ def _batch(record: RunRecord) -> Iterator[Section]:
     titles = ("batch", "rows", "seconds", "first key", "last key")
     grid = Grid(f"{len(shown):,} of {count(len(done), 'batch')}", titles, rows, titles[:3])
     pictures = [("Rows a second, batch by batch.", draw_rates(done))] if len(done) > 1 else []
+    if len(done) > 1 and any("behind" in one for one in done):
+        told = "How many seconds the furthest replica was behind when each batch began."
+        pictures.append((told, draw_lags(done)))
     yield Section("Batches", grids=[grid], pictures=pictures)
 
 

@@ -19,8 +19,8 @@ COMMITTING, COMMITTED, ROLLED_BACK = "committing", "committed", "rolled-back"
 
 
 class BatchFacts(TypedDict):
-    """One batch: the numbers and keys of the first and last row that it was to take, in key
-    order."""
+    """One batch: the numbers and keys of the first and last row that it was to take, in key order;
+    with `--behind`, how many seconds a replica was behind when it began."""
 
     batch: int
     state: str
@@ -33,6 +33,7 @@ class BatchFacts(TypedDict):
     tally: NotRequired[list[LineFacts]]
     transaction: NotRequired[str]
     seconds: NotRequired[float]
+    behind: NotRequired[float]
 
 
 class BatchFile:

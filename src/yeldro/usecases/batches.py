@@ -235,6 +235,7 @@ class BatchRun(Run):
         if fault := self.job.find_fault(found):
             raise Refused(f"{fault}.")
         last = first + wanted - 1
+        lag = self.pacing.lag
         ends = [self.database.numbered.find_key(numbered, number) for number in (first, last)]
         self.batch_keeper.commit_batch(
             {
@@ -244,6 +245,7 @@ class BatchRun(Run):
                 "last_key": list(map(str, ends[1])),
                 "rows": found.reach.rows,
                 "seconds": round(time.monotonic() - start, 3),
+                **({} if lag is None else {"behind": round(lag, 3)}),
             },
             tally,
         )

@@ -30,6 +30,8 @@ class Pacing:
         self.followers = Followers(database, followers)
         self.watch = Stopwatch(pace.limit)
         self.done = 0
+        self.lag: float | None = None
+        """How far behind the furthest was when it was last looked, None where nobody looks."""
         self._conflicts = 0
 
     def begin(self) -> None:
@@ -62,6 +64,7 @@ class Pacing:
             if self.answers.wants_to_stop() or self.watch.is_over:
                 break
             limit = low
+        self.lag = lag.seconds
         return f"How far {lag.name} is behind cannot be told: {lag.fault}." if lag.fault else ""
 
     def committed(self) -> None:
