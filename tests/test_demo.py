@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 from types import SimpleNamespace
-from typing import cast
+from typing import Any, cast
 
 import psycopg
 import pytest
@@ -50,6 +50,35 @@ PLANTED = {
     "gaps": "SELECT 1 FROM readings WHERE level_m IS NULL",
     "closed": "SELECT 1 FROM closed_stations",
 }
+
+
+@pytest.mark.alone
+@pytest.mark.parametrize("engine", ["postgresql", "mariadb"])
+def test_the_demo_in_a_database_of_its_own_on_a_server(
+    yeldro: Yeldro, engine: str, tmp_path: Path
+) -> None:
+    closed = ["stations", "--where", "closed_on < '2019-01-01'", "--dependents", "photos=detach"]
+    with served(engine, tmp_path) as server:
+        made = yeldro("demo", "there", "--build-only", "--db", server.place)
+        assert made.status == 0, made.err
+        again = yeldro("demo", "again", "--db", server.place)
+        assert (again.status, "larkwater" in again.err) == (2, True)
+        url = server.place.rpartition("/")[0] + "/larkwater"
+
+        def ask(*line: str) -> dict[str, Any]:
+            found = yeldro(*line, "--db", url, "--format", "json").out
+            return cast(dict[str, Any], json.loads(found))
+
+        try:
+            orphans = ask("preview", "readings", "--orphans")
+            gone = ask("delete", *closed, "--yes")
+            assert ask("restore", "last", "--yes")["outcome"] == "committed"
+        finally:
+            assert yeldro("demo", "there", "--drop").status == 0
+        assert yeldro("demo", "there", "--drop").status == 5
+    assert (orphans["matched"], gone["outcome"]) == (24, "committed")
+    assert [one["deleted"] for one in gone["tally"] if one["table"] == "readings"] == [2912]
+    assert [one["after"] for one in gone["tally"] if one["table"] == "removals"] == [6]
 
 
 def test_the_examples_of_the_help_work_in_the_folder_of_the_demo(

@@ -231,7 +231,7 @@ def make_larkwater(path: Path, scale: int = 1) -> None:
     try:
         connection.execute("PRAGMA foreign_keys = OFF")  # the orphans are planted
         connection.executescript(f"BEGIN;{SCHEMA}")
-        for table, rows in _tables(scale):
+        for table, rows in list_tables(scale):
             first = next(rows)
             marks = ", ".join("?" * len(first))
             connection.execute(f"INSERT INTO {table} VALUES ({marks})", first)
@@ -241,7 +241,8 @@ def make_larkwater(path: Path, scale: int = 1) -> None:
         connection.close()
 
 
-def _tables(scale: int) -> Iterator[tuple[str, Iterator[tuple[Any, ...]]]]:
+def list_tables(scale: int) -> Iterator[tuple[str, Iterator[tuple[Any, ...]]]]:
+    """The rows of each table, in the order of its columns."""
     yield "regions", iter(_REGIONS)
     yield "rivers", ((i, name, _REGIONS[i % 4][0]) for i, name in enumerate(_RIVERS, 1))
     yield "observers", _observers(scale)

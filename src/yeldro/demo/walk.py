@@ -12,7 +12,7 @@ CONFIG = """\
 default = "gauges"
 
 [databases.gauges]
-url = "sqlite:///gauges.db"
+url = "{url}"
 """
 
 STEPS = (

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from msgspec.structs import replace
 
 from yeldro.core.model.address import POSTGRESQL, Address, Link, read_address
+
+# Seconds to wait for a server whose database is made, or dropped.
+_WAIT = 30
 
 if TYPE_CHECKING:
     from yeldro.core.database.abilities import Mode
@@ -51,6 +54,21 @@ def open_follower(
     from yeldro.engines.mariadb.follower import Other
 
     return Other(address, link or Link())
+
+
+def connect_plainly(address: Address, password: str | None = None) -> Any:
+    """A connection of the driver to a server, which commits by itself, for statements of our own
+    making."""
+    address = _with_password(address, password)
+    if address.kind == POSTGRESQL:
+        from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
+
+        return GuardedConnection.connect(**find_arguments(address, _WAIT, Link()), autocommit=True)
+    from yeldro.engines.mariadb.link import connect
+
+    made = connect(address, _WAIT, Link())
+    made.autocommit(True)
+    return made
 
 
 def _with_password(address: Address, password: str | None) -> Address:

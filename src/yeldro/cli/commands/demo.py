@@ -27,16 +27,30 @@ from yeldro.store.config import FILE_NAME
     help="Multiply the volume.",
 )
 @click.option("--build-only", is_flag=True, help="Make the database and stop.")
-def command(folder: Path, scale: int, build_only: bool) -> None:
+@click.option("--db", metavar="URL", help="In a new database, larkwater, of this server.")
+@click.option("--drop", is_flag=True, help="Drop the database that DIR has on a server.")
+def command(folder: Path, scale: int, build_only: bool, db: str | None, drop: bool) -> None:
     """Make the Larkwater demo database in a new folder and walk through the whole job on it."""
+    if drop:
+        from yeldro.cli.demo_server import drop_from_server
+
+        _say(f"Dropped {drop_from_server(folder)}. The folder {folder} is as it was.")
+        return
     if folder.exists() and any(folder.iterdir()):
         raise UsageError(f"The folder {folder} is not empty.", "Name a new one: yeldro demo DIR.")
+    place = "gauges.db"
+    if db:
+        from yeldro.cli.demo_server import make_on_server
+
+        place = str(make_on_server(db, scale))
     folder.mkdir(parents=True, exist_ok=True)
-    make_larkwater(folder / "gauges.db", scale)
-    (folder / FILE_NAME).write_text(CONFIG, encoding="utf-8")
+    if not db:
+        make_larkwater(folder / place, scale)
+    url = place if db else f"sqlite:///{place}"
+    (folder / FILE_NAME).write_text(CONFIG.format(url=url), encoding="utf-8")
     for name, text in CLEANUPS.items():
         (folder / name).write_text(text, encoding="utf-8")
-    _say(f"Made {folder / 'gauges.db'}: Larkwater, an invented network of river gauges.")
+    _say(f"Made {place if db else folder / place}: Larkwater, an invented network of river gauges.")
     if not build_only:
         walk(folder, run_command_line, _say)
         _say(f"\nThe folder {folder} is yours to try things in: cd {folder} && yeldro survey")
