@@ -80,7 +80,7 @@ def _find_changes(file: sqlite3.Connection, step: str, one: str, other: str) -> 
     """
     counted = (
         "(SELECT action, image, shown_key, count(*) AS n, max(rowid) AS place FROM {}.rows WHERE "
-        "step = ?1"
+        "step = :step"
     )
     counted += " GROUP BY action, image)"
     more = (
@@ -90,10 +90,10 @@ def _find_changes(file: sqlite3.Connection, step: str, one: str, other: str) -> 
     more += " WHERE a.n > coalesce(b.n, 0)"
     rows = "sum(a.n - coalesce(b.n, 0))"
     query = f"SELECT action, {rows} {more} GROUP BY action ORDER BY max(a.place) DESC"
-    for action, count in file.execute(query, (step,)).fetchall():
+    for action, count in file.execute(query, {"step": step}).fetchall():
         keys = file.execute(
-            f"SELECT a.shown_key {more} AND action = ?2 ORDER BY a.place LIMIT {_SHOWN}",
-            (step, action),
+            f"SELECT a.shown_key {more} AND action = :action ORDER BY a.place LIMIT {_SHOWN}",
+            {"step": step, "action": action},
         )
         yield Change(action, count, tuple(key for (key,) in keys))
 

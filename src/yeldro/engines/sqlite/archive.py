@@ -134,10 +134,10 @@ class SqliteArchive(SqlArchive):
         """Put the rows of a query into a table of another connection, every value with its type and
         bytes."""
         names = [f"v{place}" for place in range(width)]
+        sent = ", ".join(f"? AS {name}, ? AS {name}_type" for name in names)
         slots = [
-            f"CASE ?{2 * place + 2} WHEN 'text' THEN CAST(?{2 * place + 1} AS TEXT) ELSE "
-            f"?{2 * place + 1} END"
-            for place in range(width)
+            f"CASE {name}_type WHEN 'text' THEN CAST({name} AS TEXT) ELSE {name} END"
+            for name in names
         ]
         # Texts that are not UTF-8 travel as bytes, and arrive as the texts that they were.
         decode, self._database.raw.text_factory = self._database.raw.text_factory, bytes
@@ -147,7 +147,7 @@ class SqliteArchive(SqlArchive):
                 f"{', '.join(f'{name}, CAST(typeof({name}) AS BLOB)' for name in names)} FROM s"
             )
             return reader.executemany(
-                f"INSERT INTO {into} FROM (SELECT {', '.join(slots)})",
+                f"INSERT INTO {into} FROM (SELECT {', '.join(slots)} FROM (SELECT {sent}))",
                 (
                     [cell.decode() if place % 2 else cell for place, cell in enumerate(row)]
                     for row in rows
@@ -173,7 +173,7 @@ class SqliteArchive(SqlArchive):
         places = [f"json_extract(value, '$[{place}]')" for place in range(len(cells))]
         into = f"INSERT INTO temp.{keys.name} (round, {', '.join(cells)}) SELECT 0,"
         taking = f"{into} {', '.join(places)} FROM json_each(?)"
-        counting = "WITH RECURSIVE s (n) AS (SELECT ?1 UNION ALL SELECT n + 1 FROM s WHERE n < ?2)"
+        counting = "WITH RECURSIVE s (n) AS (SELECT ? UNION ALL SELECT n + 1 FROM s WHERE n < ?)"
         first = _SMALLEST
         while first < -_SMALLEST:
             start, last, rows = self._database.raw.execute(
