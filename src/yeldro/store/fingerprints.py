@@ -110,8 +110,9 @@ def _list_marks(record: RunRecord) -> list[str]:
 
 def note_dropped(record: RunRecord) -> None:
     """Before a record is deleted on purpose: those after it still name it."""
-    line = {"run": record.name, "at": now(), "by": who(), "sha256": _list_marks(record)}
-    append_synced(record.folder.parent / DROPPED, f"{json.dumps(line)}\n")
+    if marks := _list_marks(record):
+        line = {"run": record.name, "at": now(), "by": who(), "sha256": marks}
+        append_synced(record.folder.parent / DROPPED, f"{json.dumps(line)}\n")
 
 
 def _read_dropped(folder: Path) -> dict[str, set[str]]:
