@@ -94,6 +94,13 @@ def test_what_somebody_else_changed_is_told(
     assert told in faults[runs[faulty].name][0]
 
 
+def test_a_record_that_cannot_be_read_is_no_whole_one(yeldro: Yeldro, tmp_path: Path) -> None:
+    *_, last = run_some(yeldro, tmp_path)
+    (last / "run.json").write_text("{")
+    found = yeldro("history", "--verify")
+    assert (found.status, "no run record that can be read" in found.err) == (3, True)
+
+
 def test_a_restoration_does_not_cover_up_what_was_changed(yeldro: Yeldro, tmp_path: Path) -> None:
     *_, last = run_some(yeldro, tmp_path)
     edit(last / "run.json", '"by": "', '"by": "x')

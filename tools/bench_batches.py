@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 from statistics import median
+from typing import Any
 
 import sqlalchemy as sa
 from tests.servers import Server
@@ -52,12 +53,17 @@ def _build(server: Server, rows: int) -> None:
         server.query("PRAGMA journal_mode = WAL")
 
 
+def _begin(server: Server, connection: Any) -> Any:
+    """A cursor of a connection that checks and syncs as ours does."""
+    cursor = connection.cursor()
+    for name in ("synchronous = FULL", "foreign_keys = ON") if server.engine == "sqlite" else ():
+        cursor.execute(f"PRAGMA {name}")
+    return cursor
+
+
 def _by_hand(server: Server) -> float:
     with closing(server.connect()) as connection:
-        cursor = connection.cursor()
-        if server.engine == "sqlite":
-            cursor.execute("PRAGMA synchronous = FULL")
-            cursor.execute("PRAGMA foreign_keys = ON")
+        cursor = _begin(server, connection)
         start = time.perf_counter()
         cursor.execute(f"DELETE FROM marks WHERE {_WHERE}")
         connection.commit()
@@ -70,10 +76,7 @@ def _batches_by_hand(server: Server, ranges: Sequence[tuple[int, int]]) -> float
     lock = "" if server.engine == "sqlite" else " FOR UPDATE"
     key = "" if server.engine == "postgresql" else ", PRIMARY KEY (number)"
     with closing(server.connect()) as connection:
-        cursor = connection.cursor()
-        if server.engine == "sqlite":
-            cursor.execute("PRAGMA synchronous = FULL")
-            cursor.execute("PRAGMA foreign_keys = ON")
+        cursor = _begin(server, connection)
         start = time.perf_counter()
         cursor.execute(f"CREATE {temp} numbered (number INTEGER, id INTEGER{key})")
         cursor.execute(

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
+from rich.console import RenderableType
+
 from yeldro.cli.consent import check_terminal
 from yeldro.cli.place import find_records_folder, list_records_folders
 from yeldro.cli.records import settle_all
@@ -10,6 +14,7 @@ from yeldro.core.model.plural import count
 from yeldro.errors import Declined, Refused, UsageError
 from yeldro.options import HistoryOptions
 from yeldro.report.history import make_history, render_history, render_history_lines, render_run
+from yeldro.report.json_text import Document
 from yeldro.report.verdicts import make_verdicts, render_verdict_lines, render_verdicts
 from yeldro.store.find_records import find_record_in, find_records, is_older
 from yeldro.store.fingerprints import note_dropped, verify
@@ -52,20 +57,39 @@ def verify_records(options: HistoryOptions) -> int:
     screen = Screen(options.format)
     if options.older_than is not None or options.yes:
         raise UsageError("--verify changes nothing: it excludes --older-than and --yes.")
-    chosen = _find(options, screen)
+    folder = find_records_folder(options.archive)
+    chosen: set[str] | None = None
+    if options.run:
+        named = find_record_in(list_records_folders(options.archive, options.db), options.run)
+        folder, chosen = named.folder.parent, {named.name}
+    unread: list[str] = []
     # Each is judged by the one before it, so all are read.
-    folder = chosen[0].folder.parent if chosen else find_records_folder(options.archive)
-    names = {record.name for record in chosen}
-    found = [one for one in verify(find_records(folder)) if one.record.name in names]
+    found = verify(find_records(folder, unread.append))
+    found = [one for one in found if chosen is None or one.record.name in chosen]
+    _write(
+        screen,
+        make_verdicts(found),
+        render_verdict_lines(found),
+        render_verdicts(found, folder),
+    )
+    for reason in unread:
+        screen.note(reason)
+    is_whole = not unread and not any(one.faults for one in found)
+    return 0 if is_whole else Refused.status
+
+
+def _write(
+    screen: Screen, document: Document, lines: Iterable[str], shown: Iterable[RenderableType]
+) -> None:
+    """In the form that was asked for."""
     if screen.format == "json":
-        screen.write_document(make_verdicts(found))
+        screen.write_document(document)
     elif screen.format == "csv":
-        for line in render_verdict_lines(found):
+        for line in lines:
             screen.write_line(line)
         screen.end_lines()
     else:
-        screen.show(render_verdicts(found, folder))
-    return Refused.status if any(one.faults for one in found) else 0
+        screen.show(shown)
 
 
 def show_history(options: HistoryOptions) -> int:
@@ -76,13 +100,7 @@ def show_history(options: HistoryOptions) -> int:
     records = _find(options, screen)
     for reason in settle_all(records, options.db, options.wait):
         screen.note(reason)
-    if screen.format == "json":
-        screen.write_document(make_history(records))
-    elif screen.format == "csv":
-        for line in render_history_lines(records):
-            screen.write_line(line)
-        screen.end_lines()
-    else:
-        folder = find_records_folder(options.archive)
-        screen.show(render_run(records[0]) if options.run else render_history(records, folder))
+    folder = find_records_folder(options.archive)
+    shown = render_run(records[0]) if options.run else render_history(records, folder)
+    _write(screen, make_history(records), render_history_lines(records), shown)
     return 0
