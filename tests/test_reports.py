@@ -59,6 +59,7 @@ def demo(gauges: Path, tmp_path: Path) -> Path:
 
 
 def report(yeldro: Yeldro, folder: Path, *arguments: str) -> Checked:
+    (folder / "page.html").unlink(missing_ok=True)
     written = yeldro("report", *arguments, "-o", "page.html")
     assert (written.status, written.out) == (0, ""), written.err
     return Checked((folder / "page.html").read_text())
@@ -116,6 +117,20 @@ def test_a_report_on_a_cleanup_changes_nothing(
     assert demo.read_bytes() == before
     assert any(told in texts for texts in page.texts.values()), page.texts
     assert f"yeldro run {name}" in page.texts["pre"]
+
+
+@pytest.mark.usefixtures("demo")
+@pytest.mark.parametrize(
+    "line", [["report", "closed-stations.toml", "-o", "own"], ["map", "--draw", "own.svg"]]
+)
+def test_no_file_of_somebody_is_written_over(
+    yeldro: Yeldro, tmp_path: Path, line: list[str]
+) -> None:
+    file = tmp_path / line[-1]
+    file.write_text("mine")
+    refused = yeldro(*line)
+    assert (refused.status, file.read_text()) == (2, "mine")
+    assert "is there already" in refused.err
 
 
 @pytest.mark.usefixtures("demo")

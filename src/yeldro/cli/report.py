@@ -8,6 +8,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from yeldro.cli.cleanup_jobs import ChosenSteps, ask_value, make_jobs, open_for
+from yeldro.cli.drawing import check_new
 from yeldro.cli.place import list_records_folders
 from yeldro.cli.request import quote_word
 from yeldro.cli.screen import Screen
@@ -39,6 +40,7 @@ def write_report(options: ReportOptions) -> int:
     page = _report_cleanup(options) if is_file else _report_run(options)
     name = Path(options.subject).stem if is_file else page.title.removeprefix("Run ")
     path = Path(options.output or f"{name}.html")
+    check_new(path)
     try:
         write_private(path, lambda file: file.write(render_page(page)))
     except OSError as error:
