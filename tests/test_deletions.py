@@ -11,6 +11,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -109,6 +110,19 @@ def test_the_text_of_a_preview(yeldro: Yeldro, gauges: Path) -> None:
     assert (
         last == "yeldro delete observers --where 'id IN (1, 2, 3)' --dependents delete --expect 3"
     )
+
+
+def test_rows_that_hold_each_other_in_two_ways_go(yeldro: Yeldro, tmp_path: Path) -> None:
+    """The second has no code, so it goes first, while the first still points at it."""
+    with closing(sqlite3.connect(tmp_path / "weirs.db")) as connection:
+        connection.executescript(
+            "CREATE TABLE weirs (id INTEGER PRIMARY KEY, code INTEGER UNIQUE, gauge INTEGER NOT NULL "
+            "DEFAULT 1 REFERENCES weirs (code) ON DELETE SET DEFAULT, above INTEGER NOT NULL "
+            "REFERENCES weirs (id)); INSERT INTO weirs VALUES (1, 100, 100, 2), (2, NULL, 100, 2);"
+        )
+    line = ["delete", "weirs", "--all-rows", "--dependents", "delete", "--yes", "--db", "weirs.db"]
+    ended = yeldro(*line)
+    assert (ended.status, counts(tmp_path / "weirs.db")) == (0, {"weirs": 0}), ended.err
 
 
 @pytest.mark.usefixtures("gauges")

@@ -90,10 +90,13 @@ def _batches_by_hand(server: Server, ranges: Sequence[tuple[int, int]]) -> float
         for first, last in ranges:
             some = f"number BETWEEN {first} AND {last}"
             cursor.execute("BEGIN IMMEDIATE" if server.engine == "sqlite" else "BEGIN")
-            ids = f"SELECT id FROM numbered WHERE {some}"
-            cursor.execute(f"SELECT id FROM marks WHERE {_WHERE} AND id IN ({ids}){lock}")
+            wanted = f"id IN (SELECT id FROM numbered WHERE {some})"
+            if server.engine == "postgresql":  # else it looks through the whole table
+                cursor.execute(f"SELECT min(id), max(id) FROM numbered WHERE {some}")
+                wanted += " AND id BETWEEN {} AND {}".format(*cursor.fetchone())
+            cursor.execute(f"SELECT id FROM marks WHERE {_WHERE} AND {wanted}{lock}")
             cursor.fetchall()
-            delete = f"DELETE FROM marks WHERE id IN ({ids})"
+            delete = f"DELETE FROM marks WHERE {wanted}"
             if server.engine == "mariadb":
                 delete = f"DELETE marks FROM numbered JOIN marks USING (id) WHERE {some}"
             cursor.execute(delete)

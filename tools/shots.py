@@ -108,6 +108,21 @@ def browse(name: str, folder: Path) -> None:
     subprocess.run(["convert", str(picture), "-colors", "64", "-strip", str(picture)], check=True)
 
 
+def make(name: str, folder: Path) -> None:
+    """One picture, from a new demo."""
+    for line in ("yeldro demo . --build-only", *BEFORE.get(name, ())):
+        subprocess.run(shlex.split(line), cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    shutil.copytree(ROOT / "examples", folder / "examples")
+    if name in DRAWN:
+        subprocess.run(shlex.split(DRAWN[name]), cwd=folder, check=True)
+        shutil.copy(folder / f"{name}.png", TARGET)
+    elif name in PAGES:
+        subprocess.run(shlex.split(PAGES[name]), cwd=folder, check=True)
+        browse(name, folder)
+    else:
+        take(name, SHOTS[name], folder)
+
+
 def main() -> None:
     names = sys.argv[1:] or [*SHOTS, *DRAWN, *PAGES]
     os.environ["LOGNAME"] = "keeper"
@@ -118,22 +133,13 @@ def main() -> None:
     time.sleep(1)
     try:
         for name in names:
-            with tempfile.TemporaryDirectory() as place:
-                folder = Path(place) / "larkwater"
-                folder.mkdir()
-                for line in ("yeldro demo . --build-only", *BEFORE.get(name, ())):
-                    subprocess.run(
-                        shlex.split(line), cwd=folder, check=True, stdout=subprocess.DEVNULL
-                    )
-                shutil.copytree(ROOT / "examples", folder / "examples")
-                if name in DRAWN:
-                    subprocess.run(shlex.split(DRAWN[name]), cwd=folder, check=True)
-                    shutil.copy(folder / f"{name}.png", TARGET)
-                elif name in PAGES:
-                    subprocess.run(shlex.split(PAGES[name]), cwd=folder, check=True)
-                    browse(name, folder)
-                else:
-                    take(name, SHOTS[name], folder)
+            # Its name is seen in some of them.
+            folder = Path(tempfile.gettempdir()) / "larkwater"
+            folder.mkdir()
+            try:
+                make(name, folder)
+            finally:
+                shutil.rmtree(folder)
     finally:
         screen.kill()
 

@@ -749,7 +749,7 @@ class PreviewOptions(CsvOptions, RowsOptions):
         completes="columns",
     )
     forecast: bool = option(
-        Kind.FLAG, Group.OUTPUT, "", "Delete some, roll back, and say what all would cost."
+        Kind.FLAG, Group.OUTPUT, "", "Rehearse some, roll back, and say what all would cost."
     )
 
 
@@ -768,6 +768,9 @@ class DuplicatesOptions(CsvOptions, GroupsOptions):
 
     decisions: str | None = option(
         Kind.TEXT, Group.OUTPUT, "FILE", "Write a CSV to decide in, row by row, for dedupe."
+    )
+    forecast: bool = option(
+        Kind.FLAG, Group.OUTPUT, "", "Rehearse some, roll back, and say what all would cost."
     )
 
 

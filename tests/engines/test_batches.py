@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 import threading
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from tests.conftest import Yeldro
 from tests.property.test_laws import Yes, take_back
 from tests.servers import Server
 from yeldro.core.reach.request import Request
+from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.batching import Pace, Progress, Size
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.selection.selection import Asked
@@ -84,6 +86,20 @@ def test_a_row_that_no_longer_matches_is_left_and_counted(yeldro: Yeldro, server
     assert yeldro("restore", "last", "--yes").status == 0
     assert ids(server) == list(range(1, 13))
     assert yeldro("resume", "last", "--yes").status == 3
+
+
+def test_a_row_that_need_not_be_cleared_any_more_is_counted(yeldro: Yeldro, server: Server) -> None:
+    server.run(TABLES)
+    line = ["clear", "weirs", "--where", "depth >= 0", "--all-rows", "--columns", "name"]
+    assert yeldro(*line, "--batch", "4", "--batches", "1", "--yes").status == 0
+    server.run(
+        "UPDATE weirs SET depth = -1 WHERE id = 7",
+        "DELETE FROM gates WHERE weir_id = 12",
+        "DELETE FROM weirs WHERE id = 12",
+    )
+    ended = yeldro("resume", "last", "--yes")
+    assert (ended.status, "1 chosen row did not match any more" in ended.out) == (0, True)
+    assert server.query("SELECT id FROM weirs WHERE name IS NOT NULL") == [(7,)]
 
 
 def test_the_keys_alone_count_where_that_is_asked_for(yeldro: Yeldro, server: Server) -> None:
@@ -233,6 +249,10 @@ def test_a_size_adapts_to_the_time_that_a_batch_may_take(seconds: float, rows: i
     size = Size(1000, 1.0, hold=0.25)
     size.learn(1000, 1000, seconds)
     assert size.rows == rows
+    size.learn(rows, rows, 0.01)
+    assert rows < size.rows <= 2 * rows
+    if seconds == 1.0:  # a slow one is not forgotten at once
+        assert size.rows == 267
 
 
 LOCKS = [
@@ -270,6 +290,29 @@ def test_a_batch_grows_until_nothing_blocks_it(yeldro: Yeldro, server: Server) -
     assert ids(server, "basins") == [1, 2, 3, 4, 5, 6]
 
 
+PAIRS = [
+    "CREATE TABLE pools (id INTEGER PRIMARY KEY, sluice_id INTEGER NOT NULL)",
+    "CREATE TABLE sluices (id INTEGER PRIMARY KEY, pool_id INTEGER NOT NULL, "
+    "FOREIGN KEY (pool_id) REFERENCES pools (id) ON DELETE CASCADE)",
+    "INSERT INTO pools VALUES (1, 1), (2, 2), (3, 3)",
+    "INSERT INTO sluices VALUES (1, 1), (2, 2), (3, 3)",
+    "ALTER TABLE pools ADD FOREIGN KEY (sluice_id) REFERENCES sluices (id) ON DELETE CASCADE",
+]
+
+
+def test_rows_that_hold_each_other_go_batch_by_batch(yeldro: Yeldro, server: Server) -> None:
+    """They go in one statement, or with the checks at the end: no statement says how many."""
+    tables = PAIRS
+    if server.engine == "sqlite":  # it adds no reference to a table that is there
+        pools = PAIRS[0][:-1] + ", FOREIGN KEY (sluice_id) REFERENCES sluices (id))"
+        tables = ["PRAGMA foreign_keys = OFF", pools, *PAIRS[1:4]]
+    server.run(tables)
+    cycles = ["--break-cycles"] if server.engine == "mariadb" else []
+    ended = yeldro("delete", "pools", *ALL, *cycles)
+    assert (ended.status, ids(server, "pools"), ids(server, "sluices")) == (0, [], []), ended.err
+    assert "Committed in 3 batches." in ended.out
+
+
 HOLDS = (
     "CREATE TABLE holds (id INTEGER PRIMARY KEY, weir_id INTEGER, "
     "FOREIGN KEY (weir_id) REFERENCES weirs (id))"
@@ -279,12 +322,15 @@ HOLDS = (
 MANNER = Manner(ask_first=False, pace=Pace(6))
 
 
-def delete_all(server: Server, folder: Path, answers: Yes) -> tuple[Keeping, RunResult]:
+def delete_all(
+    server: Server, folder: Path, answers: Yes, rules: Sequence[str] = ()
+) -> tuple[Keeping, RunResult]:
     """Two weirs a batch."""
     facts = {"kind": "delete", "asked": "", "address": ""}
     keeping = Keeping(folder / "runs", facts=facts)
     with closing(server.open()) as database:
-        job = Deletion(database, Request(Asked("weirs", all_rows=True)))
+        read = read_rules(rules, database.schema)
+        job = Deletion(database, Request(Asked("weirs", all_rows=True), rules=read))
         return keeping, run(database, [job], MANNER, answers, keeping)
 
 
@@ -336,6 +382,42 @@ def test_a_run_that_was_stopped_before_its_first_batch(server: Server, tmp_path:
     server.run(["DELETE FROM holds"])
     result = go_on(server, keeping)
     assert (result.outcome, ids(server)) == (Outcome.COMMITTED, []), result.reason
+
+
+@pytest.mark.parametrize(("on_delete", "rules"), [("", []), (" ON DELETE CASCADE", ["holds=stop"])])
+def test_what_comes_to_depend_on_a_later_batch_stops_it(
+    server: Server, tmp_path: Path, on_delete: str, rules: Sequence[str]
+) -> None:
+    """The database refuses the one, and would take the other with it."""
+    server.run([*TABLES, HOLDS[:-1] + f"{on_delete})"])
+
+    class Meddling(Yes):
+        def batch_done(self, progress: Progress) -> None:
+            if progress.batches == 2:
+                server.run(["INSERT INTO holds VALUES (1, 8)"])
+
+    _, result = delete_all(server, tmp_path, Meddling(), rules)
+    assert (result.outcome, ids(server, "holds")) == (Outcome.STOPPED, [1])
+    assert "1 row of holds" in result.reason
+    assert ids(server) == list(range(7, 13))
+
+
+def test_a_row_that_changes_between_batches_is_left(server: Server, tmp_path: Path) -> None:
+    server.run(TABLES)
+
+    class Meddling(Yes):
+        def batch_done(self, progress: Progress) -> None:
+            if progress.batches == 2:
+                server.run(["UPDATE weirs SET depth = -1 WHERE id = 12"])
+
+    keeping = Keeping(tmp_path / "runs", facts={"kind": "delete", "asked": "", "address": ""})
+    with closing(server.open()) as database:
+        asked = Asked("weirs", where=("depth >= 0",), all_rows=True)
+        job = Deletion(database, Request(asked))
+        result = run(database, [job], MANNER, Meddling(), keeping)
+    assert (result.outcome, ids(server)) == (Outcome.COMMITTED, [12]), result.reason
+    assert result.progress
+    assert result.progress.left == 1
 
 
 def test_what_is_undone_touches_no_batch_that_is_done(server: Server, tmp_path: Path) -> None:

@@ -1,4 +1,4 @@
-"""`preview --forecast`: what a run would cost, from rows that were deleted and rolled back."""
+"""`preview --forecast`: what a run would cost, from rows that were rehearsed and rolled back."""
 
 from __future__ import annotations
 
@@ -40,6 +40,23 @@ def test_a_forecast_changes_nothing_and_leaves_nothing(
     document = json.loads(yeldro(*LINE, "--format", "json").out)["forecast"]
     assert (document["rows"], document["sampled"], document["batches"]) == (36, 36, 1)
     assert document["seconds"][0] < document["seconds"][1]
+
+
+GROUPS = ["duplicates", "gates", "--same", "weir_id", "--keep", "fullest", "--forecast"]
+
+
+def test_surplus_rows_have_a_forecast_too(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
+    """Two gates for each of twelve weirs."""
+    server.run(TABLES)
+    before = server.query("SELECT * FROM gates")
+    files = sorted(tmp_path.iterdir())
+    told = yeldro(*GROUPS)
+    assert (told.status, "Forecast, from 12 rows" in told.out) == (0, True), told.err
+    document = json.loads(yeldro(*GROUPS, "--format", "json").out)["forecast"]
+    assert (document["rows"], document["sampled"], document["batch"]) == (12, 12, 12)
+    assert (server.query("SELECT * FROM gates"), sorted(tmp_path.iterdir())) == (before, files)
+    undecided = yeldro(*GROUPS[:4], "--forecast")
+    assert (undecided.status, "goes with --same and --keep" in undecided.err) == (2, True)
 
 
 def test_what_would_be_stopped_is_not_rehearsed(yeldro: Yeldro, server: Server) -> None:

@@ -105,3 +105,17 @@ def test_rows_that_are_there_with_other_values_stop_it(yeldro: Yeldro, server: S
     stopped = yeldro("restore", "last", "--batch", "6", "--yes")
     assert (stopped.status, ids(server)) == (3, [5]), stopped.out
     assert server.query("SELECT name FROM weirs WHERE id = 5") == [("another",)]
+
+
+def test_rows_that_stayed_come_back_in_batches_too(yeldro: Yeldro, server: Server) -> None:
+    server.run(TABLES)
+    before = server.query("SELECT * FROM weirs ORDER BY id")
+    line = ["clear", "weirs", "--all-rows", "--columns", "name", "--batch", "1", "--yes"]
+    assert yeldro(*line).status == 0
+    stopped = yeldro("restore", "last", "--batch", "5", "--batches", "1", "--yes")
+    assert (stopped.status, "Stopped after 1 batch: 5 of 12" in stopped.out) == (0, True)
+    # Twelve batches are shown as one line, and what is there already is skipped.
+    ended = yeldro("restore", "last", "--batch", "5", "--yes")
+    assert ended.out.count("weirs (name)") == 1, ended.out
+    assert ended.out.count("is known when") == 1
+    assert server.query("SELECT * FROM weirs ORDER BY id") == before

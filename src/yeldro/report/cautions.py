@@ -14,6 +14,8 @@ from yeldro.words.voice import Voice
 
 # So many are named one by one where there are many of a kind.
 _SUBJECTS = 2
+# What is said of these does not name what it is about.
+_NAMED = ("undeclared-reference", "unenforced-reference")
 
 
 def render_cautions(
@@ -71,4 +73,4 @@ def _render_lines(cautions: Sequence[Caution]) -> Iterator[RenderableType]:
 
 def _found(one: Caution, voice: Voice) -> str:
     sentence = tell(one.found, voice)
-    return f"{one.subject}: {sentence}" if one.name == "undeclared-reference" else sentence
+    return f"{one.subject}: {sentence}" if one.name in _NAMED else sentence

@@ -20,7 +20,7 @@ def render_forecast(found: Forecast | None) -> Iterator[RenderableType]:
         yield Text(f"\n{tell(fact('forecast.none'))}")
         return
     yield Text(
-        f"\nForecast, from {count(found.sampled, 'row')} that were deleted and rolled back",
+        f"\nForecast, from {count(found.sampled, 'row')} that were rehearsed and rolled back",
         style="bold",
     )
     lines = [("in one transaction", f"{_range(found.seconds)}, with its locks")]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import Any
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -16,11 +17,12 @@ _COLUMNS = ("table", "archived", "restore", "step", "unchanged", "other values",
 
 def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
     """One line for the deleted rows of each table, parents first, then one for rows that the run
-    changed."""
+    changed; for each step of a run, and for all batches of one together."""
     yield Text.assemble("Restore of ", (plan.run, "bold"), " into ", (plan.database, "bold"))
     yield Text("")
     several = len({part.stage.portion.step for part in plan.parts}) > 1
     rows = [_cells(part, several=several) for part in plan.parts]
+    rows = list(_sum_up(rows)) if plan.in_batches else rows
     used = [
         place for place, name in enumerate(_COLUMNS) if place < 3 or any(row[place] for row in rows)
     ]
@@ -30,7 +32,15 @@ def render_plan(plan: RestorePlan) -> Iterator[RenderableType]:
         yield Text(f"  {note}", style="bold")
 
 
-def _cells(part: RestorePart, *, several: bool) -> list[object]:
+def _sum_up(rows: Sequence[Sequence[Any]]) -> Iterator[list[Any]]:
+    """A line for each name, without a step."""
+    for name in dict.fromkeys(row[0] for row in rows):
+        same = [row for row in rows if row[0] == name]
+        sums = [sum(row[place] for row in same) for place in (1, 2, 4, 5, 6)]
+        yield [name, *sums[:2], "", *sums[2:]]
+
+
+def _cells(part: RestorePart, *, several: bool) -> list[Any]:
     standing, changed = part.standing, part.stage.portion.changed
     name = f"{part.table.label} ({', '.join(changed)})" if changed else part.table.label
     step = part.stage.portion.step if several else ""

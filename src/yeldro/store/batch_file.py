@@ -29,6 +29,7 @@ class BatchFacts(TypedDict):
     last: NotRequired[int]
     first_key: NotRequired[list[str]]
     last_key: NotRequired[list[str]]
+    matched: NotRequired[int]
     rows: NotRequired[int]
     tally: NotRequired[list[LineFacts]]
     transaction: NotRequired[str]

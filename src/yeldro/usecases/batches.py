@@ -10,10 +10,13 @@ from msgspec.structs import replace
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
+from yeldro.core.reach.engine_checks import runs_triggers
 from yeldro.core.reach.heaviest import find_heaviest, find_heaviest_group
+from yeldro.core.reach.search import Batch
 from yeldro.core.run.archive_pieces import find_lasting_key
 from yeldro.core.run.batching import START, Pace, Progress, Size
 from yeldro.core.run.execute import run_plan
@@ -26,6 +29,7 @@ from yeldro.core.selection.guards import Guards
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import (
     Conflict,
+    ConstraintBroken,
     NotCommitted,
     Refused,
     TooLarge,
@@ -75,7 +79,12 @@ def check_batches(selection: Selection, manner: Manner, keeping: Keeping | None)
 
 class BatchRun(Run):
     """One run. `known` is how many rows the tables have after the batches so far; `_taken`
-    counts the chosen rows in them."""
+    counts the chosen rows in them.
+
+    `_seen` is the version of the database at the last look, `_chosen` the one in which the rows
+    were chosen, where no batch changes those of later ones. `_trusting`: the database itself has
+    refused nothing so far.
+    """
 
     def __init__(
         self,
@@ -100,6 +109,9 @@ class BatchRun(Run):
         self.progress = Progress(0, 0, 0, what=f"chosen {job.chosen}")
         self.pacing = Pacing(self.pace, database, manner.followers, answers)
         self._taken = 0
+        self._seen: int | None = None
+        self._chosen: int | None = None
+        self._trusting = True
 
     def run(self) -> RunResult:
         try:
@@ -117,6 +129,8 @@ class BatchRun(Run):
         if ended:
             return ended
         self.job.check_batches(shown)
+        if not self._may_change_others(shown):
+            self._chosen = self._seen
         chosen = self.job.find_chosen(shown)
         key = find_lasting_key(self.database, chosen)
         if not key:
@@ -139,15 +153,23 @@ class BatchRun(Run):
     def _look(self, job: Job, *, store: bool = False, shown: bool = True) -> Preview:
         """Whoever is shown all of it is told which batch cannot be as small as was said."""
         found = super()._look(job, store=store, shown=shown)
+        self._seen = self.database.find_version()
         most = self.pace.rows or START
         told = [find_heaviest(self.database, found.reach, most)]
         if found.duplicates:
             told.append(find_heaviest_group(found.duplicates.sizes, most))
         return replace(found, hints=(*found.hints, *filter(None, told)))
 
+    def _may_change_others(self, shown: Preview) -> bool:
+        """Whether a batch may change rows of later ones, through a trigger or because they stay."""
+        parts = shown.reach.parts
+        stays = any(part.action is not Action.DELETE for part in parts)
+        return stays or any(runs_triggers(self.database, part.table) for part in parts)
+
     def take_all(self, shown: Preview, numbered: StoredKeys) -> RunResult:
         """One batch after the other, until nothing is left or something stops them."""
         self.life.begun = True
+        self.known = {shown.selection.table: shown.reach.table_rows}
         self.database.numbered.remember()
         self.answers.begin_batches()
         rows = self.pace.rows or START
@@ -168,6 +190,12 @@ class BatchRun(Run):
             try:
                 wanted = self._fit(shown, numbered, size, first, wanted)
                 return
+            except ConstraintBroken:
+                if not self._trusting:
+                    raise
+                # Rows came in that depend on these. Looking tells which, from now on.
+                self._trusting = False
+                self._undo_batch()
             except (TooLarge, Conflict, NotCommitted) as error:
                 if not self.pacing.goes_again(error, size):
                     raise
@@ -186,7 +214,7 @@ class BatchRun(Run):
         while True:
             listed = self.database.numbered.between(numbered, first, first + wanted - 1)
             self.database.begin(Mode.WRITE)
-            found = self.job.look_at_batch(shown, listed, numbered, self._known_rows)
+            found = self.job.look_at_batch(shown, listed, self._describe(numbered))
             rows, left = found.reach.rows, self.progress.total - first + 1
             if found.refusals and wanted < left:
                 wanted, is_held = min(2 * wanted, left), True
@@ -197,18 +225,21 @@ class BatchRun(Run):
             self.database.rollback()
             self.database.numbered.drop_others()
         self._check(shown, found)
+        matched = found.reach.matched
         if found.reach.touched:
             self._do(found, numbered, first, wanted, start)
             size.learn(wanted, rows, time.monotonic() - start)
         else:
             self.database.rollback()
             self.progress = replace(self.progress, done=self.progress.done + wanted)
+        self._taken += matched
         self.database.numbered.drop_others()
         return wanted
 
-    @property
-    def _known_rows(self) -> int | None:
-        return self.known.get(self.job.selection.table)
+    def _describe(self, numbered: StoredKeys) -> Batch:
+        is_same = self._chosen is not None and self.database.find_version() == self._chosen
+        known = self.known.get(self.job.selection.table)
+        return Batch(numbered, known, trusting=self._trusting, untouched=is_same)
 
     def _check(self, shown: Preview, found: Preview) -> None:
         """Refused where the batch is not of what was shown, or may not go."""
@@ -236,13 +267,14 @@ class BatchRun(Run):
             raise Refused(f"{fault}.")
         last = first + wanted - 1
         lag = self.pacing.lag
-        ends = [self.database.numbered.find_key(numbered, number) for number in (first, last)]
+        ends = self.database.numbered.find_ends(numbered, first, last)
         self.batch_keeper.commit_batch(
             {
                 "first": first,
                 "last": last,
                 "first_key": list(map(str, ends[0])),
                 "last_key": list(map(str, ends[1])),
+                "matched": found.reach.matched,
                 "rows": found.reach.rows,
                 "seconds": round(time.monotonic() - start, 3),
                 **({} if lag is None else {"behind": round(lag, 3)}),
@@ -253,7 +285,6 @@ class BatchRun(Run):
         self.database.commit()
         self.batch_keeper.batch_committed()
         self.pacing.committed()
-        self._taken += found.reach.matched
         self._add(tally)
         self.progress = replace(
             self.progress,

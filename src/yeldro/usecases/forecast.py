@@ -16,6 +16,7 @@ from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Table
+from yeldro.core.reach.search import Batch
 from yeldro.core.run.archive_pieces import find_lasting_key
 from yeldro.core.run.execute import run_plan
 from yeldro.core.run.forecast import Forecast, Sample, work_out
@@ -150,7 +151,9 @@ class Rehearsal:
         log, start = database.measure_log(), time.monotonic()
         database.begin(Mode.WRITE)
         try:
-            found = self.job.look_at_batch(self.shown, listed, self.numbered, self.known.get(table))
+            found = self.job.look_at_batch(
+                self.shown, listed, Batch(self.numbered, self.known.get(table))
+            )
             looked = time.monotonic()
             if found.refusals:
                 return None

@@ -277,7 +277,8 @@ class Restoration:
         ]
         if self.found_gone:
             notes.append(fact("restore.found-gone", rows=self.found_gone))
-        return replace(plan, notes=(*notes, *plan.notes)) if notes else plan
+        in_batches = "batches" in self.record.facts
+        return replace(plan, notes=(*notes, *plan.notes), in_batches=in_batches)
 
     def _commit(self, plan: RestorePlan) -> RestorationFacts:
         """Returns what the record says of it."""

@@ -62,9 +62,9 @@ class BatchRestoration(Restoration):
 
     def _restore(self, plan: RestorePlan, stages: Sequence[Stage]) -> RunResult:
         portions = self.source.portions(self.database.schema)
-        if label := find_entangled(portions):
+        if label := find_entangled(portions, in_turn=True):
             raise UsageError(
-                f"Batches changed rows of {label} that stayed: they come back in one transaction.",
+                f"{label} has no key, so rows of several batches come back in one transaction.",
                 "Leave out --batch.",
             )
         # They were there to be looked at.

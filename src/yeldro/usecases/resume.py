@@ -61,9 +61,9 @@ class ResumedRun(BatchRun):
         with numbered_keys(self.record, self.database) as (numbered, total):
             for one in done:
                 self._add(read_tally(one["tally"], self.database.schema))
-            self.known.clear()  # somebody may have changed the tables since
             last = done[-1]["last"] if done else 0
             rows = sum(one["rows"] for one in done)
+            self._taken = sum(one.get("matched", one["rows"]) for one in done)
             self.progress = replace(
                 self.progress, batches=len(done), done=last, total=total, rows=rows
             )

@@ -18,7 +18,7 @@ from yeldro.core.model.key_set import KeySet, StoredKeys, stored
 from yeldro.core.reach.explain import explaining
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
-from yeldro.core.reach.search import find_reach, tables_in_reach
+from yeldro.core.reach.search import Batch, find_reach, tables_in_reach
 from yeldro.core.run.preview import (
     Preview,
     make_batch_preview,
@@ -123,11 +123,9 @@ class BatchJob(Job, Protocol):
         then."""
         ...
 
-    def look_at_batch(
-        self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
-    ) -> Preview:
+    def look_at_batch(self, shown: Preview, listed: StoredKeys, batch: Batch) -> Preview:
         """Look at a batch of the rows that were `shown`: those that are `listed`, as far as they
-        still match. `going` are all of them."""
+        still match."""
         ...
 
 
@@ -204,15 +202,12 @@ class Deletion:
         selection = Selection(self.selection.table) if self.by_keys else self.selection
         return replace(selection, keys=None, listed=listed, order=(), limit=None, all_rows=True)
 
-    def look_at_batch(
-        self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
-    ) -> Preview:
-        reach = self._find_batch(self._choose(listed), going, table_rows)
+    def look_at_batch(self, shown: Preview, listed: StoredKeys, batch: Batch) -> Preview:
+        reach = self._find_batch(self._choose(listed), batch)
         return make_batch_preview(self.database, self.request.guards, reach, shown)
 
-    def _find_batch(self, chosen: Selection, going: StoredKeys, table_rows: int | None) -> Reach:
-        rules = self.request.rules
-        return find_reach(self.database, chosen, rules, going=going, table_rows=table_rows)
+    def _find_batch(self, chosen: Selection, batch: Batch) -> Reach:
+        return find_reach(self.database, chosen, self.request.rules, batch=batch)
 
     @property
     def is_foretold(self) -> bool:
@@ -259,10 +254,14 @@ class Clearing(Deletion):
         return self.in_batches and super().is_foretold
 
     def count_left(self, numbered: StoredKeys, untaken: int) -> int:
-        """Rows that stay were cleared, or no longer matched: the tally tells."""
-        return 0
+        """Rows that were cleared are there, too."""
+        if not untaken:
+            return 0
+        with looking(self.database):
+            gone = self.database.numbered.count(numbered) - self.database.count_found(numbered)
+        return max(0, untaken - gone)
 
-    def _find_batch(self, chosen: Selection, going: StoredKeys, table_rows: int | None) -> Reach:
+    def _find_batch(self, chosen: Selection, batch: Batch) -> Reach:
         return find_clearing(self.database, chosen, self.request)
 
 
@@ -350,18 +349,17 @@ class Merging:
         selection = replace(self.selection, listed=listed)
         return replace(self.request, grouping=replace(self.request.grouping, selection=selection))
 
-    def look_at_batch(
-        self, shown: Preview, listed: StoredKeys, going: StoredKeys, table_rows: int | None
-    ) -> Preview:
+    def look_at_batch(self, shown: Preview, listed: StoredKeys, batch: Batch) -> Preview:
         request = self._choose(listed)
         self.ranking = self.database.ranking.make_ranking(request.grouping)
         self.database.ranking.rank(self.ranking)
-        reach = find_merging(self.database, request, self.ranking, table_rows)
+        reach = find_merging(self.database, request, self.ranking, batch.table_rows)
         return make_batch_preview(self.database, request.guards, reach, shown)
 
     @property
     def is_foretold(self) -> bool:
-        return False
+        is_whole = self.request.decisions or self.unique_name or self.request.table.shares_identity
+        return self.in_batches and not is_whole
 
     def find_fault(self, found: Preview) -> str:
         changed = [change.table for change in found.reach.changes]

@@ -11,7 +11,7 @@ RESTORE = {
         "Rows of {table} are not as before the run in {columns}; that is left alone."
     ),
     "restore.waits": (
-        "How many of {rows:row} of {table} come back is known when later steps are undone."
+        "How many of {rows:row} of {table} come back is known when what came later is undone."
     ),
     "restore.not-as-left": (
         "{rows:row} of {table} {rows:?is|are} not as the run left {rows:?it|them}; {rows:?it "

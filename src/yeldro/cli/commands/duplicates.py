@@ -42,6 +42,10 @@ def command(options: DuplicatesOptions) -> int:
 
     check_seal(options)
     screen = Screen(options.format)
+    if options.forecast:
+        from yeldro.cli.forecast import duplicates_with_forecast
+
+        return duplicates_with_forecast(options, screen)
     with opened(
         find_database(options.db), Mode.READ, options.wait, options.allow_function
     ) as database:

@@ -141,6 +141,11 @@ class Database(Looking, Protocol):
         where it has none."""
         ...
 
+    def find_version(self) -> int | None:
+        """What stays the same in the transactions of this connection as long as no other one
+        writes, None where the database has no such thing."""
+        ...
+
     def find_ending(self, transaction: str) -> bool | None:
         """Whether a transaction was committed, None where the database does not know it any more,
         or not yet."""

@@ -49,8 +49,8 @@ class NumberedKeys(Protocol):
         """How many keys a key set holds."""
         ...
 
-    def find_key(self, numbered: StoredKeys, number: int) -> Row:
-        """The key that has a number."""
+    def find_ends(self, numbered: StoredKeys, first: int, last: int) -> tuple[Row, Row]:
+        """The keys that have these numbers."""
         ...
 
     def remember(self) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from msgspec import Struct
+
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
@@ -20,6 +22,7 @@ from yeldro.core.model.key_set import (
     stored,
 )
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
+from yeldro.core.reach.engine_checks import is_refused
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
 from yeldro.core.reach.rules import Rules, Treatment
@@ -28,23 +31,36 @@ from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 
 
+class Batch(Struct, frozen=True, eq=False):
+    """What is known where only some of the rows that were chosen are looked at. `going` are all of
+    them: where some depend on rows of this one, they go with these. `table_rows` is how many the
+    table has, None where that must be counted.
+
+    `trusting`: rows that the database itself would refuse to leave behind are not looked for.
+    `untouched`: nobody wrote since the rows were chosen, so that all of them match still.
+    """
+
+    going: StoredKeys
+    table_rows: int | None = None
+    trusting: bool = False
+    untouched: bool = False
+
+
 def find_reach(
     database: Database,
     selection: Selection,
     rules: Rules,
     *,
     store: bool = False,
-    going: StoredKeys | None = None,
-    table_rows: int | None = None,
+    batch: Batch | None = None,
 ) -> Reach:
     """Find the reach of a selection inside the open transaction. Only tables that can hold
     dependents are visited.
 
-    With `store` every row's key is stored, so that the reach can be compared with a later one. Of a
-    batch, `going` are all rows that were chosen: where some of them depend on rows of this one,
-    they go with these. `table_rows` are counted where they are not known.
+    With `store` every row's key is stored, so that the reach can be compared with a later one.
     """
-    search = Search(database, rules, store, going)
+    search = Search(database, rules, store, batch)
+    rows = batch.table_rows if batch else None
     matched = search.begin(selection)
     search.follow()
     detached = tuple(search.find_detachments())
@@ -54,7 +70,7 @@ def find_reach(
     return Reach(
         selection,
         matched,
-        database.count_rows(selection.table) if table_rows is None else table_rows,
+        database.count_rows(selection.table) if rows is None else rows,
         tuple((search.sets[name], search.counts[name]) for name in order.tables),
         detached,
         tuple(order.links),
@@ -110,10 +126,11 @@ class Search:
     down."""
 
     def __init__(
-        self, database: Database, rules: Rules, store: bool, going: StoredKeys | None = None
+        self, database: Database, rules: Rules, store: bool, batch: Batch | None = None
     ) -> None:
         self.store = store
-        self.going = going
+        self.batch = batch
+        self.going = batch.going if batch else None
         self.database = database
         self.schema = database.schema
         self.rules = rules
@@ -148,8 +165,10 @@ class Search:
             for reference in self.schema.acting
         )
         holds = set(find_carried(self.schema, self.root)) <= set(listed.columns)
-        whole = holds and not grows and self.database.match_all(selection, listed)
-        return listed if whole else None
+        if not holds or grows:
+            return None
+        is_known = self.batch is not None and self.batch.untouched
+        return listed if is_known or self.database.match_all(selection, listed) else None
 
     def follow(self) -> None:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a
@@ -345,9 +364,18 @@ class Search:
             rows = self.database.pull(reference, parents, keys, without=[gone] if gone else [])
             yield Detachment(reference, treatment, keys, rows)
 
+    def _is_left_to_database(self, reference: Reference) -> bool:
+        """Not where it is one of the table to itself: those that block may be rows of a later
+        batch, which then go with these."""
+        is_trusted = self.batch is not None and self.batch.trusting
+        is_own = reference.child is self.root
+        return is_trusted and not is_own and is_refused(self.database, reference)
+
     def find_stops(self, detached: tuple[Detachment, ...]) -> Iterator[Stop]:
         self.database.announce(Phase.LOOKING, self.root.label, None)
         for reference, treatment, parents in self._leaving(Action.STOP):
+            if self._is_left_to_database(reference):
+                continue
             rows = self.database.count_referencing(reference, parents, self._going(reference.child))
             if rows:
                 yield Stop(

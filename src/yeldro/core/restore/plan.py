@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct, field
@@ -58,6 +59,8 @@ class RestorePlan(Struct, frozen=True, eq=False):
     parts: tuple[RestorePart, ...]
     notes: tuple[Fact, ...] = ()
     refusals: tuple[Fact, ...] = ()
+    in_batches: bool = False
+    """Whether the steps are the batches of a run."""
 
     @property
     def rows(self) -> int:
@@ -90,12 +93,14 @@ class NotRestorable(Exception):
         self.found = found
 
 
-def find_entangled(portions: Sequence[Portion]) -> str:
+def find_entangled(portions: Sequence[Portion], *, in_turn: bool = False) -> str:
     """A table of which several steps of a run may have touched the same rows, "" where there is
-    none."""
+    none. `in_turn`: each of them is looked at when the later ones are undone for good, so that
+    rows matter only where they cannot be told apart."""
     for one in portions:
-        if one.action is Action.DELETE and one.table.lasting_keys:
-            continue  # a deleted row can be told apart for good: no other step touched it
+        # A deleted row that can be told apart for good was touched by no other step.
+        if one.table.lasting_keys and (in_turn or one.action is Action.DELETE):
+            continue
         for other in portions:
             if other.table is one.table and other.step != one.step:
                 return one.table.label
@@ -116,7 +121,11 @@ def make_restore_plan(
     for step in sorted({stage.portion.step for stage in stages}, reverse=True):
         mine = [stage for stage in stages if stage.portion.step == step]
         parts += list(look_at_step(database, mine, tuple(parts)))
-    notes = [note for part in parts for note in _notes(part, keep_differing)]
+    waiting = Counter[Table]()
+    for part in parts:
+        waiting[part.table] += part.standing.rows if part.waits else 0
+    notes = [fact("restore.waits", rows=rows, table=table) for table, rows in (+waiting).items()]
+    notes += [note for part in parts for note in _notes(part, keep_differing)]
     notes += _find_altered(database, parts)
     refusals = [refusal for part in parts for refusal in find_refusals(part, keep_differing)]
     if not no_rollback:
@@ -231,7 +240,6 @@ def _find_altered(database: Database, parts: Sequence[RestorePart]) -> Iterator[
 def _notes(part: RestorePart, keep_differing: bool) -> Iterator[Fact]:
     standing, table = part.standing, part.table
     if part.waits:
-        yield fact("restore.waits", rows=standing.rows, table=table)
         return
     if part.is_change:
         if standing.differing:

@@ -13,6 +13,8 @@ START = 5_000
 _FASTEST = 2.0
 # The next one may take longer than the last, and is not to hold its locks for more than was said.
 _AIM = 0.8
+# One that was slow counts for some after it, so that a fast one does not make the next too large.
+_REMEMBERED = 0.75
 
 
 class Pace(Struct, frozen=True):
@@ -38,13 +40,15 @@ class Size(Struct):
 
     `rows` is how many rows of the reach one may have; with `hold` seconds it changes, so that a
     batch takes about as long. `share` is how many rows of the reach come with one matched row.
-    `most` is what `rows` never grows beyond, None where nothing is known to be too many.
+    `most` is what `rows` never grows beyond, None where nothing is known to be too many; `each` is
+    how many seconds a row takes, as far as is known.
     """
 
     rows: int
     share: float
     hold: float | None = None
     most: int | None = None
+    each: float = 0.0
 
     @property
     def matched(self) -> int:
@@ -63,10 +67,13 @@ class Size(Struct):
         """From a batch that was committed."""
         self.share = max(1.0, rows / max(1, taken))
         if self.hold and seconds > 0:
-            wanted = self.rows * min(_FASTEST, max(0.25, _AIM * self.hold / seconds))
             # A small batch at the end says little about larger ones.
-            if rows > self.rows / 2 or wanted < self.rows:
-                self.rows = max(1, min(int(wanted), self.most or int(wanted)))
+            is_small = rows <= self.rows / 2
+            self.each = max(seconds / (self.rows if is_small else rows), _REMEMBERED * self.each)
+            wanted = round(_AIM * self.hold / self.each)
+            wanted = min(int(_FASTEST * self.rows), max(self.rows // 4, wanted))
+            if not is_small or wanted < self.rows:
+                self.rows = max(1, min(wanted, self.most or wanted))
 
 
 class Progress(Struct, frozen=True):

@@ -11,6 +11,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.schema import Table
+from yeldro.core.reach.engine_checks import runs_triggers
 from yeldro.core.reach.reach import Reach
 from yeldro.core.run.plan import Plan, Step, Verb
 from yeldro.core.run.proof import (
@@ -23,8 +24,8 @@ from yeldro.core.run.proof import (
     find_strangers,
     find_unknown,
     find_vouched,
+    has_unnamed_rows,
     may_insert,
-    runs_triggers,
 )
 from yeldro.core.run.tally import Tally
 
@@ -48,7 +49,7 @@ def run_plan(
     # before, too.
     effects = [effect for step in plan.steps for effect in _effects(database, step)]
     database.announce(Phase.CHECKING, reach.selection.table.label, None)
-    told = {} if recount or effects else _find_told(database, known or {})
+    told = {} if recount or effects else _find_told(database, reach, known or {})
     before = _count_before(database, reach, effects, told)
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
@@ -110,8 +111,10 @@ def _work_out(database: Database, table: Table, changed: Changes, done: Done) ->
     return database.count_rows(table) - mine.inserted + gone
 
 
-def _find_told(database: Database, known: Mapping[Table, int]) -> dict[Table, int]:
+def _find_told(database: Database, reach: Reach, known: Mapping[Table, int]) -> dict[Table, int]:
     """The counts of the tables of which the database proves what becomes of them."""
+    if has_unnamed_rows(reach):
+        return {}
     return {table: rows for table, rows in known.items() if not runs_triggers(database, table)}
 
 

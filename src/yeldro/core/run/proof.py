@@ -15,6 +15,7 @@ from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import AlikeRows, DependentRows, KeySet, Mark, WholeTable
 from yeldro.core.model.schema import Reference, Table
+from yeldro.core.reach.engine_checks import is_proven, runs_triggers
 from yeldro.core.reach.reach import Change, Reach
 from yeldro.core.run.tally import Line
 
@@ -75,26 +76,10 @@ class Counted:
 
     def must_look(self, reference: Reference) -> bool:
         """Whether the database may have let rows point at nothing."""
-        proven = _is_proven(self.database, reference) and not self.everything
+        proven = is_proven(self.database, reference) and not self.everything
         if not proven:
             self.tables.update((reference.parent, reference.child))
         return not proven
-
-
-def _is_proven(database: Database, reference: Reference) -> bool:
-    """Whether no row can point at one that is gone through a reference: the database checks it
-    while rows go, and nothing can have kept it from that. What runs for each of the rows may let
-    them stay, or add others."""
-    if not (reference.declared and reference.enforced and database.keeps(reference)):
-        return False
-    return not runs_triggers(database, reference.child)
-
-
-def runs_triggers(database: Database, table: Table) -> bool:
-    """Whether a trigger or a rule of a table, or of one of its partitions, may do something."""
-    names = {table.name, *table.parts}
-    found = [database.schema.by_name[name] for name in names if name in database.schema.by_name]
-    return any(trigger.enabled for one in found for trigger in one.triggers)
 
 
 def find_vouched(
@@ -102,7 +87,7 @@ def find_vouched(
 ) -> set[Table]:
     """The tables of which the database's own counts say all there is to say: nothing but our
     statements touched them, each touched what it should, and no trigger was there to falsify it."""
-    if effects or _has_unnamed_rows(reach):
+    if effects or has_unnamed_rows(reach):
         return set()
     tables = {part.table for part in reach.parts}
     free = {table for table in tables if not runs_triggers(database, table)}
@@ -116,7 +101,7 @@ def find_vouched(
     return {table for table in right if agrees and not done.changed[table]}
 
 
-def _has_unnamed_rows(reach: Reach) -> bool:
+def has_unnamed_rows(reach: Reach) -> bool:
     """Whether rows go of which no statement of their own tells how many they were."""
     unnamed = any(isinstance(keys, WholeTable | AlikeRows) for keys, _ in reach.deleted)
     return unnamed or bool(reach.late)

@@ -36,6 +36,8 @@ from yeldro.errors import DatabaseFailed, Refused
 
 # Rows that the driver hands over at a time. More takes memory and saves no time.
 _FETCHED = 1000
+# Keys that the server puts into one text, if they fit.
+_KEYS = 10_000
 
 
 class MariadbArchive(SqlArchive):
@@ -60,8 +62,8 @@ class MariadbArchive(SqlArchive):
         if last != portion.rows:
             return super().extract_keys(portion, chosen, numbered, sink)
         parts = (
-            self._key_lines(numbered, first, min(last, first + _FETCHED - 1))
-            for first in range(1, last + 1, _FETCHED)
+            self._key_lines(numbered, first, min(last, first + _KEYS - 1))
+            for first in range(1, last + 1, _KEYS)
         )
         return sink.add(portion, chain.from_iterable(parts))
 

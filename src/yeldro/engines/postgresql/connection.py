@@ -631,7 +631,10 @@ class PostgresqlDatabase(SqlDatabase):
             self._build_index(reference)
 
     def _count_written(self) -> int:
-        return self.find_changes().total if self.mode is Mode.WRITE else 0
+        if self.mode is not Mode.WRITE:
+            return 0
+        with self.own_path():
+            return sum(sum(row[2:5]) for row in self.gate.read(_CHANGES))
 
     def detach(
         self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool

@@ -243,6 +243,9 @@ class SqlDatabase(ABC):
     def find_transaction(self) -> str:
         return ""
 
+    def find_version(self) -> int | None:
+        return None
+
     def find_ending(self, transaction: str) -> bool | None:
         return None
 

@@ -118,10 +118,14 @@ class SqlNumberedKeys(SqlPart):
             sa.select(sa.func.count()).select_from(self._statements.key_table(keys))
         )
 
-    def find_key(self, numbered: StoredKeys, number: int) -> Row:
-        rows = sa.select(*self._statements.key_columns(numbered, numbered.columns))
-        found = rows.where(self._statements.key_table(numbered).c.round == _write(number))
-        return tuple(self._gate.run(found.order_by(*found.selected_columns)).first() or ())
+    def find_ends(self, numbered: StoredKeys, first: int, last: int) -> tuple[Row, Row]:
+        number = self._statements.key_table(numbered).c.round
+        rows = sa.select(number, *self._statements.key_columns(numbered, numbered.columns))
+        some = rows.where(number.in_([_write(first), _write(last)]))
+        # Of a group of several rows, the first one.
+        sent = self._gate.run(some.order_by(*map(sa.desc, some.selected_columns)))
+        found: dict[int, Row] = {int(row[0]): tuple(row[1:]) for row in sent}
+        return found[first], found[last]
 
     def remember(self) -> None:
         self._gate.made.clear()

@@ -213,6 +213,10 @@ class SqliteDatabase(SqlDatabase):
         else:
             self.gate.run_text("BEGIN IMMEDIATE", Kind.PLAIN)
 
+    def find_version(self) -> int | None:
+        """https://www.sqlite.org/pragma.html#pragma_data_version"""
+        return int(self.gate.run_text("PRAGMA main.data_version").scalar_one())
+
     def _defer_checks(self) -> None:
         self._waits = True
         self.gate.run_text("PRAGMA defer_foreign_keys = ON", Kind.PLAIN)
@@ -367,19 +371,20 @@ class SqliteDatabase(SqlDatabase):
         ]
         if stuck:
             return self._delete_leaves_first(keys, stuck)
-        clause = self.statements.table(keys.table)
-        empty = [
-            clause.c[name].is_(None)
+        rigid = [
+            reference
             for reference in outgoing
-            if _is_rigid(reference)
-            for name in reference.referred
+            if _is_rigid(reference) and reference.on_delete not in _LATE
         ]
-        done = (
-            self.gate.run(self.statements.delete(keys).where(sa.or_(*empty))).rowcount
-            if empty
-            else 0
-        )
-        return done + super().delete(keys)
+        return (self._delete_empty(keys, rigid) if rigid else 0) + super().delete(keys)
+
+    def _delete_empty(self, keys: KeySet, references: Sequence[Reference]) -> int:
+        """Those that have NULL where one of these references leads."""
+        clause = self.statements.table(keys.table)
+        empty = [clause.c[name].is_(None) for one in references for name in one.referred]
+        if any(one.is_self and one.on_delete in _LATE for one in self.schema.outgoing(keys.table)):
+            self._defer_checks()  # others of these rows may still point at them
+        return self.gate.run(self.statements.delete(keys).where(sa.or_(*empty))).rowcount
 
     def _delete_leaves_first(self, keys: KeySet, references: Sequence[Reference]) -> int:
         """Level by level, so that the rules of references whose links must stay have nothing to do.

@@ -4,7 +4,14 @@ from __future__ import annotations
 
 import sqlite3
 
-from yeldro.errors import BadStatement, DatabaseFailed, Interrupted, Locked, YeldroError
+from yeldro.errors import (
+    BadStatement,
+    ConstraintBroken,
+    DatabaseFailed,
+    Interrupted,
+    Locked,
+    YeldroError,
+)
 
 
 def translate(error: BaseException) -> YeldroError:
@@ -33,5 +40,7 @@ def translate(error: BaseException) -> YeldroError:
             return DatabaseFailed("The disk is full.", "Nothing was changed.")
         case sqlite3.SQLITE_ERROR:
             return BadStatement(text)
+        case sqlite3.SQLITE_CONSTRAINT:
+            return ConstraintBroken(f"The database refused: {text}.", "Nothing was changed.")
         case _:
             return DatabaseFailed(f"The database refused: {text}.", "Nothing was changed.")
