@@ -280,6 +280,11 @@ def replica_pair() -> Iterator[tuple[Mariadb, Mariadb]]:
         )
         replica.query("START SLAVE")
         primary.query("CREATE DATABASE larkwater")
+        _wait(
+            lambda: bool(replica.query("SHOW DATABASES LIKE 'larkwater'")),
+            30,
+            "the replica does not follow",
+        )
         yield primary, replica
     finally:
         for node in reversed(nodes):
