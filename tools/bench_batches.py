@@ -5,6 +5,7 @@ same in the same batches by hand: keys fixed and numbered once, then lock, look,
 
 from __future__ import annotations
 
+import os
 import tempfile
 import time
 from collections.abc import Sequence
@@ -51,6 +52,8 @@ def _build(server: Server, rows: int) -> None:
     )
     if server.engine == "sqlite":
         server.query("PRAGMA journal_mode = WAL")
+    # Whoever syncs first would else pay for what was written here.
+    os.sync()
 
 
 def _begin(server: Server, connection: Any) -> Any:
