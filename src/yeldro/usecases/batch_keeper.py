@@ -80,10 +80,15 @@ class BatchKeeper(Keeper):
     def _lines(self) -> BatchFile | None:
         return BatchFile(self._record.folder / BATCHES) if self._record else None
 
+    @property
+    def copies(self) -> bool:
+        """Whether rows are archived before they go."""
+        return bool(self._record and self.keeping and self.keeping.archive)
+
     def keep(self, found: Preview) -> None:
         """Archive what a batch touches: synced when this returns."""
         self.batch += 1
-        if self._record and self.keeping and self.keeping.archive:
+        if self._record and self.copies:
             self._archive(self._record, found.reach, self.batch)
 
     def commit_batch(self, facts: dict[str, Any], tally: Tally) -> None:

@@ -77,13 +77,18 @@ def check_batches(selection: Selection, manner: Manner, keeping: Keeping | None)
         raise UsageError("--archive-table keeps the rows of one transaction: it excludes --batch.")
 
 
+class _NotAll(Exception):
+    """Rows of a batch did not go, which were only asked about while they went."""
+
+
 class BatchRun(Run):
     """One run. `known` is how many rows the tables have after the batches so far; `_taken`
     counts the chosen rows in them.
 
     `_seen` is the version of the database at the last look, `_chosen` the one in which the rows
     were chosen, where no batch changes those of later ones. `_trusting`: the database itself has
-    refused nothing so far.
+    refused nothing so far. `_careful` is the number of a row before which nothing is asked only
+    while it goes.
     """
 
     def __init__(
@@ -112,6 +117,7 @@ class BatchRun(Run):
         self._seen: int | None = None
         self._chosen: int | None = None
         self._trusting = True
+        self._careful = 0
 
     def run(self) -> RunResult:
         try:
@@ -196,6 +202,10 @@ class BatchRun(Run):
                 # Rows came in that depend on these. Looking tells which, from now on.
                 self._trusting = False
                 self._undo_batch()
+            except _NotAll:
+                # Some were changed, or are gone. Looking tells which.
+                self._careful = first
+                self._undo_batch()
             except (TooLarge, Conflict, NotCommitted) as error:
                 if not self.pacing.goes_again(error, size):
                     raise
@@ -214,7 +224,7 @@ class BatchRun(Run):
         while True:
             listed = self.database.numbered.between(numbered, first, first + wanted - 1)
             self.database.begin(Mode.WRITE)
-            found = self.job.look_at_batch(shown, listed, self._describe(numbered))
+            found = self.job.look_at_batch(shown, listed, self._describe(numbered, first))
             rows, left = found.reach.rows, self.progress.total - first + 1
             if found.refusals and wanted < left:
                 wanted, is_held = min(2 * wanted, left), True
@@ -236,10 +246,11 @@ class BatchRun(Run):
         self.database.numbered.drop_others()
         return wanted
 
-    def _describe(self, numbered: StoredKeys) -> Batch:
+    def _describe(self, numbered: StoredKeys, first: int) -> Batch:
         is_same = self._chosen is not None and self.database.find_version() == self._chosen
         known = self.known.get(self.job.selection.table)
-        return Batch(numbered, known, trusting=self._trusting, untouched=is_same)
+        at_once = self._trusting and not self.batch_keeper.copies and self._careful < first
+        return Batch(numbered, known, self._trusting, is_same, at_once)
 
     def _check(self, shown: Preview, found: Preview) -> None:
         """Refused where the batch is not of what was shown, or may not go."""
@@ -261,6 +272,8 @@ class BatchRun(Run):
         self.batch_keeper.keep(found)
         plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
         tally = run_plan(self.database, plan, recount=self.manner.recount, known=self.known)
+        if found.reach.unasked and not tally.balanced:
+            raise _NotAll
         if not tally.balanced:
             raise Refused(f"The tally does not balance: {tally.fault}.")
         if fault := self.job.find_fault(found):

@@ -21,6 +21,7 @@ from yeldro.core.database.space import Space
 from yeldro.core.model.key_set import KeySet, StoredKeys
 from yeldro.core.model.schema import Reference, Schema, Table
 from yeldro.core.selection.grouping import Grouping
+from yeldro.core.selection.selection import Selection
 
 T = TypeVar("T")
 
@@ -208,6 +209,10 @@ class Database(Looking, Protocol):
     def delete(self, keys: KeySet) -> int:
         """Delete the rows of a key set. Returns the database's own count, which leaves out what it
         cascaded."""
+        ...
+
+    def delete_selected(self, selection: Selection, keys: KeySet) -> int:
+        """The same for the rows that a selection lists, of those that meet its conditions."""
         ...
 
     def truncate(self, table: Table) -> int:

@@ -87,7 +87,7 @@ class Reach(Struct, frozen=True, eq=False):
     references within the deleted rows that are taken away first, because rows reference each other
     in a cycle or within one table; `late` are those that cannot be, and must be checked at the
     end. `parts` stand in the order in which they are done. `cleared` are the matched rows where
-    these stay and are cleared.
+    these stay and are cleared. `unasked`: whether the rows match is only asked while they go.
     """
 
     selection: Selection
@@ -102,6 +102,7 @@ class Reach(Struct, frozen=True, eq=False):
     changes: tuple[Change, ...] = ()
     collisions: tuple[Collision, ...] = ()
     cleared: KeySet | None = None
+    unasked: bool = False
 
     @property
     def rows(self) -> int:

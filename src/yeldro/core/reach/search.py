@@ -22,11 +22,12 @@ from yeldro.core.model.key_set import (
     stored,
 )
 from yeldro.core.model.schema import Reference, Schema, Table, TableName, overlaps
-from yeldro.core.reach.engine_checks import is_refused
+from yeldro.core.reach.engine_checks import is_refused, runs_triggers
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.reach import Detachment, Part, Reach, Stop
 from yeldro.core.reach.rules import Rules, Treatment
 from yeldro.core.reach.unindexed import count_looked_through
+from yeldro.core.selection.plain import is_plain
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
 
@@ -38,12 +39,15 @@ class Batch(Struct, frozen=True, eq=False):
 
     `trusting`: rows that the database itself would refuse to leave behind are not looked for.
     `untouched`: nobody wrote since the rows were chosen, so that all of them match still.
+    `at_once`: nothing needs the rows before they go, so that whether they match still may be asked
+    while they do.
     """
 
     going: StoredKeys
     table_rows: int | None = None
     trusting: bool = False
     untouched: bool = False
+    at_once: bool = False
 
 
 def find_reach(
@@ -77,6 +81,7 @@ def find_reach(
         tuple(order.late),
         tuple(search.parts(order.tables, detached)),
         (*search.find_stops(detached), *search.find_knots(order.knots), *search.find_rings()),
+        unasked=search.unasked,
     )
 
 
@@ -138,6 +143,7 @@ class Search:
         self.counts: dict[TableName, int] = {}
         self.via: set[Reference] = set()
         self.rounds = 0
+        self.unasked = False
 
     def begin(self, selection: Selection) -> int:
         self.root = selection.table
@@ -167,8 +173,20 @@ class Search:
         holds = set(find_carried(self.schema, self.root)) <= set(listed.columns)
         if not holds or grows:
             return None
-        is_known = self.batch is not None and self.batch.untouched
-        return listed if is_known or self.database.match_all(selection, listed) else None
+        if self.batch is not None and self.batch.untouched:
+            return listed
+        self.unasked = self._goes_alone() and is_plain(selection)
+        return listed if self.unasked or self.database.match_all(selection, listed) else None
+
+    def _goes_alone(self) -> bool:
+        """Whether nothing but rows of the table goes, and nothing must be looked at before."""
+        if self.batch is None or not self.batch.at_once or runs_triggers(self.database, self.root):
+            return False
+        into = [one for one in self.schema.acting if one.parent is self.root]
+        return all(
+            self.rules.treatment(one).action is Action.STOP and self._is_left_to_database(one)
+            for one in into
+        )
 
     def follow(self) -> None:
         """Follow every reference whose rows go too. Afterwards only tables that lose rows have a

@@ -145,7 +145,7 @@ def _perform_all(database: Database, plan: Plan) -> Done:
     for step in plan.steps:
         if step.verb is Verb.DELETE and together:
             continue
-        done = _perform(database, step)
+        done = _perform(database, step, plan.reach)
         (found.deleted if step.verb is Verb.DELETE else found.changed)[step.table] += done
         if step.rows is not None and done != step.rows:
             # Something resists: the account says what, before the database refuses a later step.
@@ -156,11 +156,13 @@ def _perform_all(database: Database, plan: Plan) -> Done:
     return found
 
 
-def _perform(database: Database, step: Step) -> int:
+def _perform(database: Database, step: Step, reach: Reach) -> int:
     removes = step.verb in (Verb.DELETE, Verb.TRUNCATE)
     phase = Phase.DELETING if removes else Phase.CHANGING
     database.announce(phase, step.table.label, step.rows)
     if step.verb is Verb.DELETE:
+        if reach.unasked:
+            return database.delete_selected(reach.selection, step.keys)
         return database.delete(step.keys)
     if step.verb is Verb.TRUNCATE:
         return database.truncate(step.table)

@@ -22,6 +22,7 @@ from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
+from yeldro.core.selection.selection import Selection
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
 from yeldro.engines.mariadb.errors import is_answer, translate
@@ -533,6 +534,10 @@ class MariadbDatabase(SqlDatabase):
         ):
             done += gone
         return done + self._delete_by_keys(keys)
+
+    def delete_selected(self, selection: Selection, keys: KeySet) -> int:
+        delete = self.statements.delete_selected(selection, keys)
+        return self.gate.run(delete, Kind.CHANGE).rowcount
 
     def _delete_alike(self, keys: AlikeRows) -> int:
         """Rows that look the same are the same: as many of them go as are surplus, whichever."""

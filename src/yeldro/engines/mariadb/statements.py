@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
+from msgspec.structs import replace
 from sqlalchemy.ext.compiler import compiles
 
 from yeldro.core.database.archive_format import Portion, Stage
@@ -133,6 +134,11 @@ class DeleteByKeys(sa.sql.expression.Executable, sa.ClauseElement):
         self.same = same
         self.turned = turned
 
+    def where(self, wanted: Sequence[sa.ColumnElement[bool]]) -> DeleteByKeys:
+        """Only those of them that are so."""
+        same = sa.and_(self.same, *wanted)
+        return DeleteByKeys(self.table, self.keys, same, turned=self.turned)
+
 
 @compiles(DeleteByKeys)
 def _delete_by_keys(element: DeleteByKeys, compiler: Any, **options: Any) -> str:
@@ -229,6 +235,13 @@ class MariadbStatements(StageStatements):
         fixed, same = self._by_keys(keys)
         turned = keys.table.shares_identity and not isinstance(keys, DependentRows)
         return DeleteByKeys(self.table(keys.table), self.key_rows(fixed), same, turned=turned)
+
+    def delete_selected(self, selection: Selection, keys: KeySet) -> sa.Executable:
+        """A condition names columns alone, and they are to be none of the key table's."""
+        found = self.delete_by_keys(keys)
+        if set(selection.columns) & {column.name for column in found.keys.c}:
+            return super().delete_selected(selection, keys)
+        return found.where(self.is_selected(replace(selection, listed=None)))
 
     def _by_keys(self, keys: KeySet) -> tuple[StoredKeys, sa.ColumnElement[bool]]:
         """The stored keys that a key set goes by, and which rows of its table they mean."""

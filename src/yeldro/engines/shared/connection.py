@@ -718,6 +718,9 @@ class SqlDatabase(ABC):
     def delete(self, keys: KeySet) -> int:
         return self.gate.run(self.statements.delete(keys)).rowcount
 
+    def delete_selected(self, selection: Selection, keys: KeySet) -> int:
+        return self.gate.run(self.statements.delete_selected(selection, keys)).rowcount
+
     @abstractmethod
     def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
 

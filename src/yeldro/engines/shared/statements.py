@@ -629,6 +629,9 @@ class Statements:
     def delete(self, keys: KeySet) -> sa.Delete:
         return sa.delete(self.table(keys.table)).where(self.has_identity(keys))
 
+    def delete_selected(self, selection: Selection, keys: KeySet) -> sa.Executable:
+        return sa.delete(self.table(selection.table)).where(*self.is_selected(selection))
+
     def delete_leaves(self, keys: KeySet, rigid: Sequence[Reference]) -> sa.Delete:
         """Delete the rows of a key set at which no other row of the table points through these
         links."""

@@ -49,8 +49,8 @@ _REPLACING = (
     "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE "
     "'%REPLACE%'"
 )
-# Pages that are kept, in KiB: with the 2,000 of SQLite it writes the same ones again and again while
-# many rows go, and a table takes 1.3 times as long. Nothing is taken before there are such pages.
+# KiB of pages that are kept: with the 2,000 of SQLite it writes the same ones again and again while
+# many rows go, which takes 1.3 times as long. Nothing is taken before there are such pages.
 _CACHE = 64 * 1024
 # The table of a script that its checks are written to.
 CHECKS = "yeldro_checks"
