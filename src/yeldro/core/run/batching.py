@@ -14,7 +14,7 @@ _FASTEST = 2.0
 # The next one may take longer than the last, and is not to hold its locks for more than was said.
 _AIM = 0.8
 # One that was slow counts for some after it, so that a fast one does not make the next too large.
-_REMEMBERED = 0.75
+_REMEMBERED = 0.9
 
 
 class Pace(Struct, frozen=True):
