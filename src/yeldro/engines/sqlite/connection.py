@@ -49,9 +49,6 @@ _REPLACING = (
     "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE "
     "'%REPLACE%'"
 )
-# KiB of pages that are kept: with the 2,000 of SQLite it writes the same ones again and again while
-# many rows go, which takes 1.3 times as long. Nothing is taken before there are such pages.
-_CACHE = 64 * 1024
 # The table of a script that its checks are written to.
 CHECKS = "yeldro_checks"
 
@@ -167,7 +164,6 @@ class SqliteDatabase(SqlDatabase):
         if self.gate.run_text("PRAGMA foreign_keys").scalar_one() != 1:
             raise DatabaseFailed("Foreign keys cannot be enforced in this build of SQLite.")
         self.gate.run_text("PRAGMA recursive_triggers = OFF")
-        self.gate.run_text(f"PRAGMA main.cache_size = -{_CACHE}")
 
     def _make_writer(self, leave_out: str) -> Writer:
         return Writer(
