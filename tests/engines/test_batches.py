@@ -16,10 +16,12 @@ import pytest
 from tests.conftest import Yeldro
 from tests.property.test_laws import Yes, take_back
 from tests.servers import Server
+from yeldro.core.duplicates.request import DuplicatesRequest, read_duplicates
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.batching import Pace, Progress, Size
 from yeldro.core.run.outcome import Outcome, RunResult
+from yeldro.core.run.preview import Preview
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import ArchiveFailed
 from yeldro.store.batch_file import COMMITTED, BatchFacts, BatchFile
@@ -28,7 +30,7 @@ from yeldro.store.run_record import Keeping
 from yeldro.usecases.restore import RestoreRequest, restore
 from yeldro.usecases.resume import ResumedRun, check_resumable
 from yeldro.usecases.run import Manner, run
-from yeldro.usecases.steps import Deletion
+from yeldro.usecases.steps import BatchJob, Deletion, Merging
 
 TABLES = [
     "CREATE TABLE weirs (id INTEGER PRIMARY KEY, name VARCHAR(20), depth INTEGER)",
@@ -465,6 +467,37 @@ def test_a_row_that_changes_between_batches_is_left(
     assert result.progress.left == 1
     # SQLite knows that nobody wrote before the first two.
     assert len(sent) == at_once * (4 if server.engine == "sqlite" else 6)
+
+
+@pytest.mark.parametrize("key", ["INTEGER", "VARCHAR(20)", "NUMERIC(8, 2)"])
+@pytest.mark.parametrize("dedupes", [False, True])
+def test_chosen_rows_that_are_gone_before_the_first_batch(
+    server: Server, tmp_path: Path, key: str, dedupes: bool
+) -> None:
+    """Nobody holds them while a person is asked."""
+    server.run(
+        f"CREATE TABLE weirs (id {key} PRIMARY KEY, depth INTEGER)",
+        *[f"INSERT INTO weirs VALUES ('{n}', {n // 4})" for n in range(1, 10)],
+    )
+
+    class Meddling(Yes):
+        def allow(self, previews: Sequence[Preview]) -> bool:
+            server.run(["DELETE FROM weirs WHERE id = '9'"])
+            return super().allow(previews)
+
+    facts = {"kind": "delete", "asked": "", "address": ""}
+    keeping = Keeping(tmp_path / "runs", facts=facts)
+    manner = Manner(pace=Pace(2))
+    with closing(server.open()) as database:
+        asked = Asked("weirs", all_rows=True)
+        job: BatchJob = Deletion(database, Request(asked))
+        if dedupes:
+            same, keep = ["depth"], ["lowest id"]
+            grouping = read_duplicates(database.schema, database.dialect, asked, same, keep)
+            job = Merging(database, DuplicatesRequest(grouping))
+        result = run(database, [job], manner, Meddling(), keeping)
+    assert result.outcome is Outcome.COMMITTED, result.reason
+    assert ids(server) == ([1, 4, 8] if dedupes else [])
 
 
 def test_what_is_undone_touches_no_batch_that_is_done(server: Server, tmp_path: Path) -> None:

@@ -59,7 +59,7 @@ class BatchKeeper(Keeper):
             dialect, encoding = self.database.dialect, self.database.encoding
             self._writer = ArchiveWriter(record.archive, dialect, encoding, again=True)
 
-    def keep_keys(self, chosen: StoredKeys, numbered: StoredKeys) -> None:
+    def keep_keys(self, numbered: StoredKeys) -> None:
         """Keep the keys of all rows that were chosen: temporary tables die with the connection."""
         if not self._record:
             return
@@ -68,9 +68,9 @@ class BatchKeeper(Keeper):
         )
         try:
             rows, key = self.database.numbered.count(numbered), numbered.columns
-            portion = Portion(1, chosen.table, key, rows, key)
+            portion = Portion(1, numbered.table, key, rows, key)
             writer.begin([portion], self.database.archive.find_form, {})
-            copied = self.database.archive.extract_keys(portion, chosen, numbered, writer)
+            copied = self.database.archive.extract_keys(portion, numbered, writer)
             writer.finish([(portion, copied)])
             writer.complete()
         finally:

@@ -149,7 +149,7 @@ class BatchRun(Run):
         self.batch_keeper.listen()
         size = self.pace.rows or "auto"
         self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total, what=self.job.chosen))
-        self.batch_keeper.keep_keys(chosen, numbered)
+        self.batch_keeper.keep_keys(numbered)
         return self.take_all(shown, numbered)
 
     def look_and_ask(self) -> tuple[Sequence[Preview], RunResult | None]:

@@ -33,11 +33,9 @@ class ArchiveQueries(Protocol):
         how many."""
         ...
 
-    def extract_keys(
-        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
-    ) -> int:
-        """Outside of a transaction, the same for a portion that holds nothing but the keys of
-        `chosen` rows, which stand numbered in a table of their own, too."""
+    def extract_keys(self, portion: Portion, numbered: StoredKeys, sink: Sink) -> int:
+        """Outside of a transaction, the same for a portion that holds nothing but `numbered` keys.
+        The rows themselves are not looked at: some may be gone."""
         ...
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:

@@ -31,7 +31,7 @@ from yeldro.engines.mariadb.values import (
     write_row,
 )
 from yeldro.engines.shared.archive import SqlArchive
-from yeldro.engines.shared.statements import Words, bare, in_brackets
+from yeldro.engines.shared.statements import Rows, Words, bare, in_brackets
 from yeldro.errors import DatabaseFailed, Refused
 
 # Rows that the driver hands over at a time. More takes memory and saves no time.
@@ -52,15 +52,15 @@ class MariadbArchive(SqlArchive):
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
 
-    def extract_keys(
-        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
-    ) -> int:
+    def extract_keys(self, portion: Portion, numbered: StoredKeys, sink: Sink) -> int:
         """Many keys a text: taking rows from the driver is what takes long. Groups may be large, so
         their members come one by one."""
         number = self._statements.key_table(numbered).c.round
         last = self._gate.number(sa.select(sa.func.max(number)))
         if last != portion.rows:
-            return super().extract_keys(portion, chosen, numbered, sink)
+            line = self._statements.line(self._statements.copied_keys(numbered))
+            rows = sa.select(line).select_from(self._statements.key_table(numbered))
+            return sink.add(portion, self._send_lines(rows, portion.table))
         parts = (
             self._key_lines(numbered, first, min(last, first + _KEYS - 1))
             for first in range(1, last + 1, _KEYS)
@@ -68,11 +68,8 @@ class MariadbArchive(SqlArchive):
         return sink.add(portion, chain.from_iterable(parts))
 
     def _key_lines(self, numbered: StoredKeys, first: int, last: int) -> Iterator[bytes]:
-        keys, names = self._database.numbered.between(numbered, first, last), numbered.columns
-        cells = zip(
-            map(keys.table.column, names), self._statements.key_columns(keys, names), strict=True
-        )
-        line = self._statements.whole_line(list(cells))
+        keys = self._database.numbered.between(numbered, first, last)
+        line = self._statements.whole_line(self._statements.copied_keys(keys))
         lines = sa.select(sa.func.group_concat(line.op("SEPARATOR")(sa.literal_column(r"'\n'"))))
         query = self._gate.writer.write(lines)
         self._gate.note(query)
@@ -91,9 +88,12 @@ class MariadbArchive(SqlArchive):
 
     def _lines(self, piece: Piece) -> Iterator[bytes]:
         """One text a row, made by the server: taking cells apart is what the driver is slow at."""
-        portion = piece.portion
-        line = self._statements.line(self._statements.copied(portion, piece.keys))
-        query = self._gate.writer.write(self._statements.select_copied(portion, piece.keys, [line]))
+        line = self._statements.line(self._statements.copied(piece.portion, piece.keys))
+        rows = self._statements.select_copied(piece.portion, piece.keys, [line])
+        return self._send_lines(rows, piece.portion.table)
+
+    def _send_lines(self, rows: Rows, table: Table) -> Iterator[bytes]:
+        query = self._gate.writer.write(rows)
         self._gate.note(query)
         with self._gate.translated(), self._database.raw.cursor(pymysql.cursors.SSCursor) as cursor:
             cursor.execute(query)
@@ -101,7 +101,7 @@ class MariadbArchive(SqlArchive):
                 for (text,) in rows:
                     # The server gives NULL for a text that would not fit a packet, and no error.
                     if text is None:
-                        raise _is_too_large(portion.table)
+                        raise _is_too_large(table)
                     yield (text.replace(b"\n", b"\\n") if b"\n" in text else text) + b"\n"
 
     def _fill_stage(self, stage: Stage, source: Source) -> None:

@@ -7,14 +7,15 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.archive_format import Form, Piece, Sink, Source, Stage
+from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage
 from yeldro.core.database.row_block import RowBlock
 from yeldro.core.database.sent import Kind
+from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.model.schema import Column, Family, Table
 from yeldro.engines.postgresql.part import PostgresqlOwner
 from yeldro.engines.postgresql.statements import KEPT_AS, LARGE, Named, PostgresqlStatements
 from yeldro.engines.shared.archive import SqlArchive
-from yeldro.engines.shared.statements import Words, bare, in_brackets
+from yeldro.engines.shared.statements import Rows, Words, bare, in_brackets
 
 # Types whose own input function always fails.
 _NOT_READ_BACK = {
@@ -66,16 +67,22 @@ class PostgresqlArchive(SqlArchive):
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]:
         return [sink.add(piece.portion, self._lines(piece)) for piece in pieces]
 
+    def extract_keys(self, portion: Portion, numbered: StoredKeys, sink: Sink) -> int:
+        cells = self._keep_all(self._statements.copied_keys(numbered))
+        rows = sa.select(*cells).select_from(self._statements.key_table(numbered))
+        return sink.add(portion, self._copy_out(rows))
+
     def _lines(self, piece: Piece) -> Iterator[bytes]:
-        portion = piece.portion
-        cells = [
-            self._statements.kept(cell, column)
-            for column, cell in self._statements.copied(portion, piece.keys)
-        ]
-        query = self._database.sent.write(
-            self._statements.select_copied(portion, piece.keys, cells)
-        )
-        query = f"COPY ({query}) TO STDOUT"
+        cells = self._keep_all(self._statements.copied(piece.portion, piece.keys))
+        return self._copy_out(self._statements.select_copied(piece.portion, piece.keys, cells))
+
+    def _keep_all(
+        self, cells: Sequence[tuple[Column, sa.ColumnElement[Any]]]
+    ) -> list[sa.ColumnElement[Any]]:
+        return [self._statements.kept(cell, column) for column, cell in cells]
+
+    def _copy_out(self, rows: Rows) -> Iterator[bytes]:
+        query = f"COPY ({self._database.sent.write(rows)}) TO STDOUT"
         self._gate.note(query)
         with (
             self._gate.translated(),

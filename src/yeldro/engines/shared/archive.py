@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 import sqlalchemy as sa
 
-from yeldro.core.database.abilities import Mode, Row
+from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Form, Piece, Portion, Sink, Source, Stage, Standing
 from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable
 from yeldro.core.model.schema import Column, Reference, Table, TableName
@@ -46,15 +46,8 @@ class SqlArchive(SqlPart, ABC):
     @abstractmethod
     def extract(self, pieces: Sequence[Piece], sink: Sink) -> list[int]: ...
 
-    def extract_keys(
-        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
-    ) -> int:
-        self._database.begin(Mode.READ)
-        try:
-            (copied,) = self.extract([Piece(portion, chosen)], sink)
-        finally:
-            self._database.rollback()
-        return copied
+    @abstractmethod
+    def extract_keys(self, portion: Portion, numbered: StoredKeys, sink: Sink) -> int: ...
 
     def make_copy_table(self, name: TableName, portion: Portion, changed: Sequence[str]) -> None:
         self._gate.run(self._statements.make_copy_table(name, portion, changed))

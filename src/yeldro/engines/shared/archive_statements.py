@@ -68,6 +68,11 @@ class StageStatements(Statements):
             )
         )
 
+    def copied_keys(self, keys: StoredKeys) -> list[tuple[Column, sa.ColumnElement[Any]]]:
+        """What is copied of a key set itself."""
+        columns = map(keys.table.column, keys.columns)
+        return list(zip(columns, self.key_columns(keys, keys.columns), strict=True))
+
     def select_copied(
         self, portion: Portion, keys: KeySet, cells: Sequence[sa.ColumnElement[Any]]
     ) -> Rows:

@@ -83,12 +83,7 @@ class SqliteArchive(SqlArchive):
                     f"The archive {sink.path} failed: {what}.", ELSEWHERE
                 ) from error
 
-    def extract_keys(
-        self, portion: Portion, chosen: StoredKeys, numbered: StoredKeys, sink: Sink
-    ) -> int:
-        """Numbers go as they are: the rows themselves need not be looked at."""
-        if not self._database.is_whole_number(numbered):
-            return super().extract_keys(portion, chosen, numbered, sink)
+    def extract_keys(self, portion: Portion, numbered: StoredKeys, sink: Sink) -> int:
         place, raw = next(self._names), self._database.raw
         target, columns = _write_target(portion, sink, place)
         with self._gate.translated():
@@ -97,7 +92,8 @@ class SqliteArchive(SqlArchive):
                 raw.execute(f"PRAGMA {place}.synchronous = FULL")
                 raw.execute("BEGIN")
                 raw.execute(f"CREATE TABLE {target} ({columns})")
-                copied = f"INSERT INTO {target} SELECT c0 FROM temp.{numbered.name} ORDER BY round"
+                cells = f"SELECT {', '.join(_cells(numbered))} FROM {_source(numbered)}"
+                copied = f"INSERT INTO {target} {cells} ORDER BY round"
                 rows = raw.execute(copied).rowcount
                 raw.execute("COMMIT")
             finally:
