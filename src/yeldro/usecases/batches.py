@@ -87,8 +87,8 @@ class BatchRun(Run):
 
     `_seen` is the version of the database at the last look, `_chosen` the one in which the rows
     were chosen, where no batch changes those of later ones. `_trusting`: the database itself has
-    refused nothing so far. `_careful` is the number of a row before which nothing is asked only
-    while it goes.
+    refused nothing so far. `_all_there`: no row of the last batch had changed, so that the next
+    ones may be asked about while they go.
     """
 
     def __init__(
@@ -117,7 +117,7 @@ class BatchRun(Run):
         self._seen: int | None = None
         self._chosen: int | None = None
         self._trusting = True
-        self._careful = 0
+        self._all_there = True
 
     def run(self) -> RunResult:
         try:
@@ -204,7 +204,7 @@ class BatchRun(Run):
                 self._undo_batch()
             except _NotAll:
                 # Some were changed, or are gone. Looking tells which.
-                self._careful = first
+                self._all_there = False
                 self._undo_batch()
             except (TooLarge, Conflict, NotCommitted) as error:
                 if not self.pacing.goes_again(error, size):
@@ -224,7 +224,7 @@ class BatchRun(Run):
         while True:
             listed = self.database.numbered.between(numbered, first, first + wanted - 1)
             self.database.begin(Mode.WRITE)
-            found = self.job.look_at_batch(shown, listed, self._describe(numbered, first))
+            found = self.job.look_at_batch(shown, listed, self._describe(numbered))
             rows, left = found.reach.rows, self.progress.total - first + 1
             if found.refusals and wanted < left:
                 wanted, is_held = min(2 * wanted, left), True
@@ -243,13 +243,14 @@ class BatchRun(Run):
             self.database.rollback()
             self.progress = replace(self.progress, done=self.progress.done + wanted)
         self._taken += matched
+        self._all_there = matched == wanted
         self.database.numbered.drop_others()
         return wanted
 
-    def _describe(self, numbered: StoredKeys, first: int) -> Batch:
+    def _describe(self, numbered: StoredKeys) -> Batch:
         is_same = self._chosen is not None and self.database.find_version() == self._chosen
         known = self.known.get(self.job.selection.table)
-        at_once = self._trusting and not self.batch_keeper.copies and self._careful < first
+        at_once = self._trusting and self._all_there and not self.batch_keeper.copies
         return Batch(numbered, known, self._trusting, is_same, at_once)
 
     def _check(self, shown: Preview, found: Preview) -> None:
