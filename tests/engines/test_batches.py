@@ -24,7 +24,7 @@ from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.preview import Preview
 from yeldro.core.selection.selection import Asked
 from yeldro.errors import ArchiveFailed
-from yeldro.store.batch_file import COMMITTED, BatchFacts, BatchFile
+from yeldro.store.batch_file import BATCHES, COMMITTED, BatchFacts, BatchFile
 from yeldro.store.find_records import find_record
 from yeldro.store.run_record import Keeping
 from yeldro.usecases.restore import RestoreRequest, restore
@@ -153,7 +153,7 @@ def test_what_does_not_go_with_batches(
     assert len(ids(server)) == 12
 
 
-def test_nobody_waits_who_can_be_waited_for(yeldro: Yeldro, server: Server) -> None:
+def test_nobody_waits_who_can_be_waited_for(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
     """Somebody holds rows for longer than a batch waits for them, and lets go of them."""
     server.run(TABLES)
     with server.connect() as other:
@@ -170,6 +170,9 @@ def test_nobody_waits_who_can_be_waited_for(yeldro: Yeldro, server: Server) -> N
         assert (ended.status, len(ids(server))) == (5, 12)
         return
     assert (ended.status, ids(server)) == (0, []), ended.err
+    record = find_record(tmp_path / "yeldro-runs", "last")
+    taken = [one["matched"] for one in BatchFile(record.folder / BATCHES).committed()]
+    assert (sum(taken), min(taken)) == (12, 1), "fewer rows are in the way of fewer others"
     # What was tried again cost no other batch its copy.
     assert yeldro("restore", "last", "--yes").status == 0
     assert ids(server) == list(range(1, 13))

@@ -212,8 +212,10 @@ class BatchRun(Run):
                 # Nothing was changed.
                 self.life.is_final = False
                 self._undo_batch()
-                self.pacing.rest()
                 wanted = min(wanted, size.matched)
+                if self.pacing.rest():
+                    # Fewer rows meet fewer of those of others.
+                    wanted = max(1, wanted // 2)
 
     def _fit(
         self, shown: Preview, numbered: StoredKeys, size: Size, first: int, wanted: int

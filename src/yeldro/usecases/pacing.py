@@ -79,10 +79,11 @@ class Pacing:
         self._conflicts += 1
         return _is(error, Conflict) and self._conflicts < _TRIES
 
-    def rest(self) -> None:
-        """Whoever was in the way has gone on by then."""
+    def rest(self) -> bool:
+        """Whoever was in the way has gone on by then. Returns whether somebody was."""
         if self._conflicts:
             time.sleep(_PAUSE * 2 ** (self._conflicts - 1))
+        return self._conflicts > 0
 
 
 def _is(error: YeldroError, kind: type[YeldroError]) -> bool:
