@@ -410,8 +410,9 @@ def test_what_comes_to_depend_on_a_later_batch_stops_it(
 
 
 PLAIN = [
-    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER, c0 INTEGER, above INTEGER)",
-    *[f"INSERT INTO weirs VALUES ({n}, {n % 2}, {n}, NULL)" for n in range(1, 13)],
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER, c0 INTEGER, name VARCHAR(9), "
+    "above INTEGER)",
+    *[f"INSERT INTO weirs VALUES ({n}, {n % 2}, {n}, 'weir', NULL)" for n in range(1, 13)],
 ]
 ABOVE = "FOREIGN KEY (above) REFERENCES weirs (id)"
 
@@ -420,7 +421,12 @@ ABOVE = "FOREIGN KEY (above) REFERENCES weirs (id)"
     ("tables", "where", "archive", "at_once"),
     [
         (PLAIN, "depth >= 0", False, True),
-        (PLAIN, "(depth = 0 OR weirs.depth IN (1, 2)) AND c0 > 0", False, True),
+        (
+            PLAIN,
+            "(depth = 0 OR weirs.depth IN (1, 2)) AND c0 > 0 AND NOT name LIKE 'x%'",
+            False,
+            True,
+        ),
         ([*PLAIN, HOLDS], "depth >= 0", False, True),
         # Its rows are copied before, other rows go with them, or the condition may do anything.
         (PLAIN, "depth >= 0", True, False),

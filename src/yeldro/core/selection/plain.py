@@ -16,7 +16,7 @@ def is_plain(selection: Selection) -> bool:
 
     plain = {
         *(exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Is, exp.In, exp.Between),
-        *(exp.And, exp.Or, exp.Not, exp.Paren, exp.Neg),
+        *(exp.And, exp.Or, exp.Not, exp.Paren, exp.Neg, exp.Like),
         *(exp.Column, exp.Identifier, exp.Literal, exp.Boolean, exp.Null, exp.Placeholder),
     }
     trees = [condition.tree for condition in selection.conditions]
