@@ -410,7 +410,7 @@ def test_what_comes_to_depend_on_a_later_batch_stops_it(
 
 
 PLAIN = [
-    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER, c0 INTEGER, name VARCHAR(9), "
+    "CREATE TABLE weirs (id INTEGER PRIMARY KEY, depth INTEGER, C0 INTEGER, name VARCHAR(9), "
     "above INTEGER)",
     *[f"INSERT INTO weirs VALUES ({n}, {n % 2}, {n}, 'weir', NULL)" for n in range(1, 13)],
 ]

@@ -239,7 +239,7 @@ class MariadbStatements(StageStatements):
     def delete_selected(self, selection: Selection, keys: KeySet) -> sa.Executable:
         """A condition names columns alone, and they are to be none of the key table's."""
         found = self.delete_by_keys(keys)
-        if set(selection.columns) & {column.name for column in found.keys.c}:
+        if {name.lower() for name in selection.columns} & set(found.keys.c.keys()):
             return super().delete_selected(selection, keys)
         return found.where(self.is_selected(replace(selection, listed=None)))
 
