@@ -1345,17 +1345,30 @@ def test_every_type_is_shown_as_the_database_writes_it(
 
 
 @on("postgresql")
-def test_the_default_of_a_domain_is_a_default(yeldro: Yeldro, server: Server) -> None:
+@pytest.mark.parametrize(
+    ("parent", "child"),
+    [
+        ("INTEGER", "of_p"),
+        ("far.citext", "far.citext DEFAULT 7"),
+        ("NUMERIC(4, 1)", "NUMERIC(4, 1) DEFAULT 6.96"),
+    ],
+)
+def test_a_default_is_what_stands_in_the_column(
+    yeldro: Yeldro, server: Server, parent: str, child: str
+) -> None:
+    """Of a domain, of a type that compares with no number, and one that is rounded."""
     server.run(
-        "CREATE TABLE p (id INTEGER PRIMARY KEY)",
+        "CREATE SCHEMA IF NOT EXISTS far",
+        "CREATE EXTENSION IF NOT EXISTS citext SCHEMA far",
+        f"CREATE TABLE p (id {parent} PRIMARY KEY)",
         "CREATE DOMAIN of_p AS INTEGER DEFAULT 7",
-        "CREATE TABLE c (id INTEGER PRIMARY KEY, p of_p REFERENCES p ON DELETE SET DEFAULT)",
-        "INSERT INTO p VALUES (1), (7)",
-        "INSERT INTO c VALUES (1, 1), (2, 7)",
+        f"CREATE TABLE c (id INTEGER PRIMARY KEY, p {child} REFERENCES p ON DELETE SET DEFAULT)",
+        "INSERT INTO p VALUES ('1'), ('7')",
+        "INSERT INTO c VALUES (1, '1'), (2, '7')",
     )
     there_and_back(yeldro, server, ("p", "c"), "delete", "p", "--key", "1")
     assert yeldro("delete", "p", "--key", "1", "--yes", "--db", server.place).status == 0
-    assert rows(server, "c") == [[(1, 7), (2, 7)]]
+    assert [float(aim) for _, aim in rows(server, "c")[0]] == [7, 7]
 
 
 @on("sqlite")

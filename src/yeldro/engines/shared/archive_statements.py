@@ -200,10 +200,11 @@ class StageStatements(Statements):
                 else sa.true()
             )
             return sa.and_(same, *(clause.c[name].is_(None) for name in waits))
-        pairs = zip(portion.changed, left, strict=True)
-        return sa.and_(
-            *(clause.c[name].is_not_distinct_from(sa.literal_column(text)) for name, text in pairs)
-        )
+        pairs = [
+            (clause.c[name], self.assigned(sa.literal_column(text), stage.table.column(name)))
+            for name, text in zip(portion.changed, left, strict=True)
+        ]
+        return sa.and_(*(cell.is_not_distinct_from(value) for cell, value in pairs))
 
     def _as_left(self, stage: Stage) -> Any:
         """The columns of staged rows as the run left them."""

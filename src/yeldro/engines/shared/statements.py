@@ -691,7 +691,7 @@ class Statements:
     ) -> Rows:
         clause = self.table(keys.table)
         same = [
-            clause.c[name].is_not_distinct_from(value)
+            clause.c[name].is_not_distinct_from(self.assigned(value, keys.table.column(name)))
             for name, value in zip(columns, find_values(columns, defaults), strict=True)
         ]
         return self.count_present(keys).where(*same)
