@@ -164,7 +164,7 @@ def test_a_run_waits_for_a_node_that_is_behind(
     nodes[2].query("SET GLOBAL wsrep_desync = ON")
     with closing(nodes[2].connect()) as holding, holding.cursor() as cursor:
         cursor.execute("FLUSH TABLES WITH READ LOCK")
-        stopped = yeldro(*LINE, "--behind", "0.5", "--for", "3s")
+        stopped = yeldro(*LINE, "--behind", "0.5", "--pause", "0.1", "--for", "3s")
         cursor.execute("UNLOCK TABLES")
     nodes[2].query("SET GLOBAL wsrep_desync = OFF")
     assert "The time for it is over" in stopped.out + stopped.err

@@ -77,7 +77,7 @@ def test_a_run_waits_for_a_standby_that_is_behind(
     _watch(tmp_path, primary, *([standby.url] if is_watched else []))
     standby.query(PAUSE)
     try:
-        stopped = yeldro(*LINE, "--behind", "0.5", "--for", "3s")
+        stopped = yeldro(*LINE, "--behind", "0.5", "--pause", "0.1", "--for", "3s")
     finally:
         standby.query(GO_ON)
     assert (stopped.status, "The time for it is over" in stopped.out + stopped.err) == (0, True)
@@ -95,7 +95,7 @@ def test_it_goes_on_when_the_standby_has_caught_up(
     pair[1].query(PAUSE)
     threading.Timer(2, pair[1].query, [GO_ON]).start()
     began = time.monotonic()
-    ended = yeldro(*LINE, "--behind", "0.5")
+    ended = yeldro(*LINE, "--behind", "0.5", "--pause", "0.1")
     assert (ended.status, _left(primary)) == (0, 0), ended.err
     assert time.monotonic() - began > 1.5
 
