@@ -17,6 +17,7 @@ from tests.conftest import Yeldro
 from tests.property.test_laws import Yes, take_back
 from tests.servers import Server
 from yeldro.core.duplicates.request import DuplicatesRequest, read_duplicates
+from yeldro.core.model.key_set import KeyRange
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import read_rules
 from yeldro.core.run.batching import Pace, Progress, Size
@@ -215,10 +216,10 @@ import sys, time
 from yeldro.usecases import batch_keeper
 from yeldro.cli.command_line import run_command_line
 work = getattr(batch_keeper.BatchKeeper, sys.argv[1])
-def die(self, *arguments):
+def die(self, *arguments, **named):
     if self.batch == int(sys.argv[2]) and sys.argv[3] == "before":
         import os; os._exit(9)
-    work(self, *arguments)
+    work(self, *arguments, **named)
     if self.batch == int(sys.argv[2]):
         import os; os._exit(9)
 setattr(batch_keeper.BatchKeeper, sys.argv[1], die)
@@ -461,21 +462,57 @@ def test_a_row_that_changes_between_batches_is_left(
     with closing(server.open()) as database:
         asked = Asked("weirs", where=(where,), all_rows=True)
         job = Deletion(database, Request(asked))
-        sent: list[object] = []
-        delete = database.delete_selected
-
-        def watch(*arguments: Any) -> int:
-            sent.append(arguments)
-            return delete(*arguments)
-
-        monkeypatch.setattr(database, "delete_selected", watch)
+        sent = watch_selected(database, monkeypatch)
         manner = Manner(ask_first=False, pace=Pace(2 if tables is not TABLES else 6))
         result = run(database, [job], manner, Meddling(), keeping)
     assert (result.outcome, ids(server)) == (Outcome.COMMITTED, [12]), result.reason
     assert result.progress
     assert result.progress.left == 1
     # SQLite knows that nobody wrote before the first two.
-    assert len(sent) == at_once * (4 if server.engine == "sqlite" else 6)
+    known = [True, True] if server.engine == "sqlite" else [False, False]
+    assert [keys.has_all for keys in sent] == at_once * [*known, *4 * [False]]
+
+
+def watch_selected(database: Any, monkeypatch: pytest.MonkeyPatch) -> list[KeyRange]:
+    """What is only asked about while it goes."""
+    sent: list[KeyRange] = []
+    delete = database.delete_selected
+
+    def watch(selection: Any, keys: KeyRange) -> int:
+        sent.append(keys)
+        return int(delete(selection, keys))
+
+    monkeypatch.setattr(database, "delete_selected", watch)
+    return sent
+
+
+@pytest.mark.parametrize(
+    ("asked", "even_if_changed", "has_all"),
+    [
+        ({"where": ("depth = 1",)}, False, True),
+        ({"where": ("depth = 1",)}, True, False),
+        ({"where": ("depth >= 0",), "order_by": "depth desc", "limit": 6}, False, False),
+        ({"keys": ("1", "3", "5", "7", "9", "11")}, False, False),
+    ],
+)
+def test_rows_go_from_one_to_another_where_all_between_them_go(
+    server: Server,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    asked: dict[str, Any],
+    even_if_changed: bool,
+    has_all: bool,
+) -> None:
+    """Where nobody else wrote, as only SQLite can tell."""
+    server.run(PLAIN)
+    keeping = Keeping(tmp_path, archive=False, facts={"kind": "delete", "asked": "", "address": ""})
+    with closing(server.open()) as database:
+        job = Deletion(database, Request(Asked("weirs", **asked)))
+        sent = watch_selected(database, monkeypatch)
+        pace = Pace(2, even_if_changed=even_if_changed)
+        result = run(database, [job], Manner(ask_first=False, pace=pace), Yes(), keeping)
+    assert (result.outcome, ids(server)) == (Outcome.COMMITTED, [2, 4, 6, 8, 10, 12])
+    assert any(keys.has_all for keys in sent) == (has_all and server.engine == "sqlite")
 
 
 @pytest.mark.parametrize("key", ["INTEGER", "VARCHAR(20)", "NUMERIC(8, 2)"])

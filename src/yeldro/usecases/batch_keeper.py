@@ -106,10 +106,10 @@ class BatchKeeper(Keeper):
             line = {"batch": self.batch, "state": state, "at": now(), **facts}
             self._lines.add(BatchFacts(**line))  # type: ignore[typeddict-item]
 
-    def batch_committed(self) -> None:
+    def batch_committed(self, **facts: Any) -> None:
         """Where that cannot be written down, the run ends in doubt, and what the database knows
         settles it: a later batch must not take the number of this one."""
-        self._add(COMMITTED)
+        self._add(COMMITTED, **facts)
         self.life.is_final, self.done = False, self.batch
 
     def batch_rolled_back(self) -> None:

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
-from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.key_set import KeyRange, StoredKeys
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.engine_checks import runs_triggers
@@ -239,7 +239,7 @@ class BatchRun(Run):
         self._check(shown, found)
         matched = found.reach.matched
         if found.reach.touched:
-            self._do(found, numbered, first, wanted, start)
+            self._do(found, listed, start)
             size.learn(wanted, rows, time.monotonic() - start)
         else:
             self.database.rollback()
@@ -268,9 +268,7 @@ class BatchRun(Run):
                 )
         self._check_rights(found.reach)
 
-    def _do(
-        self, found: Preview, numbered: StoredKeys, first: int, wanted: int, start: float
-    ) -> None:
+    def _do(self, found: Preview, listed: KeyRange, start: float) -> None:
         """Copy, delete, prove, commit."""
         self.batch_keeper.keep(found)
         plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
@@ -281,15 +279,13 @@ class BatchRun(Run):
             raise Refused(f"The tally does not balance: {tally.fault}.")
         if fault := self.job.find_fault(found):
             raise Refused(f"{fault}.")
-        last = first + wanted - 1
         lag = self.pacing.lag
-        ends = self.database.numbered.find_ends(numbered, first, last)
         self.batch_keeper.commit_batch(
             {
-                "first": first,
-                "last": last,
-                "first_key": list(map(str, ends[0])),
-                "last_key": list(map(str, ends[1])),
+                "first": listed.first,
+                "last": listed.last,
+                "first_key": list(map(str, listed.ends[0])),
+                "last_key": list(map(str, listed.ends[1])),
                 "matched": found.reach.matched,
                 "rows": found.reach.rows,
                 "seconds": round(time.monotonic() - start, 3),
@@ -299,13 +295,13 @@ class BatchRun(Run):
         )
         self.answers.committing()
         self.database.commit()
-        self.batch_keeper.batch_committed()
+        self.batch_keeper.batch_committed(seconds=round(time.monotonic() - start, 3))
         self.pacing.committed()
         self._add(tally)
         self.progress = replace(
             self.progress,
             batches=self.progress.batches + 1,
-            done=self.progress.done + wanted,
+            done=listed.last,
             rows=self.progress.rows + found.reach.rows,
         )
         self.answers.batch_done(self.progress)

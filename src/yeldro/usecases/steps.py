@@ -203,7 +203,9 @@ class Deletion:
         return replace(selection, keys=None, listed=listed, order=(), limit=None, all_rows=True)
 
     def look_at_batch(self, shown: Preview, listed: StoredKeys, batch: Batch) -> Preview:
-        reach = self._find_batch(self._choose(listed), batch)
+        # By keys alone, no condition would tell these rows from others.
+        alone = batch.untouched and not self.by_keys and self.selection.is_by_conditions
+        reach = self._find_batch(self._choose(listed), replace(batch, alone=alone))
         return make_batch_preview(self.database, self.request.guards, reach, shown)
 
     def _find_batch(self, chosen: Selection, batch: Batch) -> Reach:

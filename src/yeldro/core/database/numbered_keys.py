@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
-from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Stage
 from yeldro.core.model.key_set import KeyRange, StoredKeys
 from yeldro.core.selection.grouping import Ranking
@@ -38,7 +37,7 @@ class NumberedKeys(Protocol):
         ...
 
     def between(self, numbered: StoredKeys, first: int, last: int) -> KeyRange:
-        """Those from one number to another, where they stand."""
+        """Those from one number to another, where they stand. Both numbers are there."""
         ...
 
     def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
@@ -47,10 +46,6 @@ class NumberedKeys(Protocol):
 
     def count(self, keys: StoredKeys) -> int:
         """How many keys a key set holds."""
-        ...
-
-    def find_ends(self, numbered: StoredKeys, first: int, last: int) -> tuple[Row, Row]:
-        """The keys that have these numbers."""
         ...
 
     def remember(self) -> None:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from enum import IntEnum
+from typing import Any
 
 from msgspec import Struct
 
-from yeldro.core.model.schema import Reference, Schema, Table
+from yeldro.core.model.schema import Family, Reference, Schema, Table
 
 
 class Mark(IntEnum):
@@ -36,13 +37,33 @@ class StoredKeys(Struct, frozen=True, eq=False):
     new: tuple[str, ...] = ()
 
 
+class NumberedKeys(StoredKeys, frozen=True, eq=False):
+    """A temporary table of keys with a number each, from 1 in the order of the keys."""
+
+
 class KeyRange(StoredKeys, frozen=True, eq=False, kw_only=True):
     """Those of a temporary table of `numbered` keys from one number to another, where they stand:
-    there is no table of this name."""
+    there is no table of this name. `ends` are the keys that have these numbers. `has_all`: no
+    other row of the table between them is wanted."""
 
     numbered: StoredKeys
     first: int
     last: int
+    ends: tuple[tuple[Any, ...], tuple[Any, ...]]
+    has_all: bool = False
+
+    @property
+    def span(self) -> tuple[int, int] | None:
+        """Between which numbers all of the keys lie, where they are whole numbers, one each. None
+        where that is not known, as of groups."""
+        table, name = self.table, self.columns[0]
+        is_number = len(self.columns) == 1 and table.identity == self.columns
+        if not (is_number and isinstance(self.numbered, NumberedKeys)) or (
+            name in table.column_names and table.column(name).family is not Family.INTEGER
+        ):
+            return None
+        (low,), (high,) = self.ends
+        return (low, high) if type(low) is type(high) is int else None
 
 
 class AlikeRows(StoredKeys, frozen=True, eq=False):

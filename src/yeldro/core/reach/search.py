@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
@@ -38,7 +39,8 @@ class Batch(Struct, frozen=True, eq=False):
     table has, None where that must be counted.
 
     `trusting`: rows that the database itself would refuse to leave behind are not looked for.
-    `untouched`: nobody wrote since the rows were chosen, so that all of them match still.
+    `untouched`: nobody wrote since the rows were chosen, so that all of them match still; `alone`:
+    and that no others do.
     `at_once`: nothing needs the rows before they go, so that whether they match still may be asked
     while they do.
     """
@@ -48,6 +50,7 @@ class Batch(Struct, frozen=True, eq=False):
     trusting: bool = False
     untouched: bool = False
     at_once: bool = False
+    alone: bool = False
 
 
 def find_reach(
@@ -173,9 +176,11 @@ class Search:
         holds = set(find_carried(self.schema, self.root)) <= set(listed.columns)
         if not holds or grows:
             return None
+        can_go = self._goes_alone() and is_plain(selection)
         if self.batch is not None and self.batch.untouched:
-            return listed
-        self.unasked = self._goes_alone() and is_plain(selection)
+            self.unasked = can_go and self.batch.alone
+            return replace(listed, has_all=self.unasked)
+        self.unasked = can_go
         return listed if self.unasked or self.database.match_all(selection, listed) else None
 
     def _goes_alone(self) -> bool:

@@ -112,6 +112,12 @@ class Selection(Struct, frozen=True):
     truncate: bool = False
 
     @property
+    def is_by_conditions(self) -> bool:
+        """Whether all rows go for which the conditions hold."""
+        others = (self.listed, self.limit, self.view, self.matches, self.orphans)
+        return self.keys is None and not any(others)
+
+    @property
     def values(self) -> dict[str, Value]:
         """The values of the parameters of all conditions, by name."""
         return {

@@ -21,7 +21,7 @@ from yeldro.core.database.phase import Phase
 from yeldro.core.database.sent import Kind
 from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
-from yeldro.core.model.key_set import DependentRows, KeySet, StoredKeys, stored
+from yeldro.core.model.key_set import DependentRows, KeyRange, KeySet, StoredKeys, stored
 from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table, TableName
 from yeldro.core.model.values import WrittenFloat
 from yeldro.engines.postgresql.calls import PostgresqlJudge
@@ -568,6 +568,9 @@ class PostgresqlDatabase(SqlDatabase):
     def find_span(self, keys: StoredKeys) -> None:
         """Between which numbers the keys of a batch lie: of a range that is known the planner does
         not look through the whole table."""
+        if isinstance(keys, KeyRange) and keys.span:
+            self.statements.spans[keys] = keys.span
+            return
         first = keys.table.identity[0]
         is_number = first in keys.table.column_names and len(keys.table.identity) == 1
         if is_number and keys.table.column(first).family is Family.INTEGER:

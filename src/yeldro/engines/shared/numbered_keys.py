@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.abilities import Row
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.model.key_set import KeyRange, StoredKeys
+from yeldro.core.model.key_set import KeyRange, NumberedKeys, StoredKeys
 from yeldro.core.model.schema import Table
 from yeldro.core.selection.grouping import Ranking
 from yeldro.engines.shared.part import SqlPart
@@ -60,7 +60,7 @@ class SqlNumberedKeys(SqlPart):
         cells: Sequence[sa.ColumnElement[Any]],
         *wanted: sa.ColumnElement[bool],
     ) -> tuple[StoredKeys, int]:
-        numbered = StoredKeys(table, tuple(key), self._names.of(table))
+        numbered = NumberedKeys(table, tuple(key), self._names.of(table))
         self._make_numbered(numbered)
         rows = sa.select(*cells).where(*wanted)
         found = self._database.fill(numbered, self._give_numbers(numbered, rows))
@@ -103,6 +103,7 @@ class SqlNumberedKeys(SqlPart):
             numbered=numbered,
             first=int(first),
             last=int(last),
+            ends=self._find_ends(numbered, first, last),
         )
 
     def take(self, numbered: StoredKeys, first: int, last: int) -> StoredKeys:
@@ -118,7 +119,7 @@ class SqlNumberedKeys(SqlPart):
             sa.select(sa.func.count()).select_from(self._statements.key_table(keys))
         )
 
-    def find_ends(self, numbered: StoredKeys, first: int, last: int) -> tuple[Row, Row]:
+    def _find_ends(self, numbered: StoredKeys, first: int, last: int) -> tuple[Row, Row]:
         number = self._statements.key_table(numbered).c.round
         rows = sa.select(number, *self._statements.key_columns(numbered, numbered.columns))
         some = rows.where(number.in_([_write(first), _write(last)]))
