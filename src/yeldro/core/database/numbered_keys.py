@@ -53,5 +53,5 @@ class NumberedKeys(Protocol):
         ...
 
     def drop_others(self) -> None:
-        """Drop the temporary tables that were made since."""
+        """Between two batches: drop the temporary tables that were made since."""
         ...

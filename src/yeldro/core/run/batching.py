@@ -13,8 +13,9 @@ START = 5_000
 _FASTEST = 2.0
 # The next one may take longer than the last, and is not to hold its locks for more than was said.
 _AIM = 0.8
-# One that was slow counts for some after it, so that a fast one does not make the next too large.
-_REMEMBERED = 0.9
+# So many count, so that some fast ones do not make the next too large. The slowest of them does
+# not: a single one may have waited for a disk.
+_REMEMBERED = 20
 
 
 class Pace(Struct, frozen=True):
@@ -41,14 +42,14 @@ class Size(Struct):
     `rows` is how many rows of the reach one may have; with `hold` seconds it changes, so that a
     batch takes about as long. `share` is how many rows of the reach come with one matched row.
     `most` is what `rows` never grows beyond, None where nothing is known to be too many; `each` is
-    how many seconds a row takes, as far as is known.
+    how many seconds a row took in each of the last batches.
     """
 
     rows: int
     share: float
     hold: float | None = None
     most: int | None = None
-    each: float = 0.0
+    each: tuple[float, ...] = ()
 
     @property
     def matched(self) -> int:
@@ -69,8 +70,10 @@ class Size(Struct):
         if self.hold and seconds > 0:
             # A small batch at the end says little about larger ones.
             is_small = rows <= self.rows / 2
-            self.each = max(seconds / (self.rows if is_small else rows), _REMEMBERED * self.each)
-            wanted = round(_AIM * self.hold / self.each)
+            now = seconds / (self.rows if is_small else rows)
+            self.each = (*self.each, now)[-_REMEMBERED:]
+            slow = sorted(self.each)[-2:][0]
+            wanted = round(_AIM * self.hold / slow)
             wanted = min(int(_FASTEST * self.rows), max(self.rows // 4, wanted))
             if not is_small or wanted < self.rows:
                 self.rows = max(1, min(wanted, self.most or wanted))

@@ -30,17 +30,25 @@ OWN_KEY = "(yeldro_row BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY) ENGINE=InnoDB
 
 class CreateKeyTable(sa.sql.expression.Executable, sa.ClauseElement):
     """A temporary table with the types of a query's columns, a primary key over some of them, and
-    indexes on others that it is looked up by."""
+    indexes on others that it is looked up by. One that is `loose` takes rows in a third of the
+    time, and keeps them whatever becomes of the transaction."""
 
     inherit_cache = False
 
     def __init__(
-        self, name: str, key: Sequence[str], query: Rows, indexes: Sequence[Sequence[str]] = ()
+        self,
+        name: str,
+        key: Sequence[str],
+        query: Rows,
+        indexes: Sequence[Sequence[str]] = (),
+        *,
+        loose: bool = False,
     ) -> None:
         self.name = name
         self.key = key
         self.indexes = indexes
         self.query = query
+        self.loose = loose
 
 
 @compiles(CreateKeyTable)
@@ -52,6 +60,10 @@ def _create_key_table(element: CreateKeyTable, compiler: Any, **options: Any) ->
         if element.key
         else OWN_KEY
     )
+    if element.loose:
+        # An index that only finds is built at once, by sorting; it holds all that is looked for.
+        names = dict.fromkeys((*element.key, *(one.name for one in element.query.selected_columns)))
+        key = f"(KEY ({', '.join(names)}){indexes}) ENGINE=MyISAM"
     return f"CREATE TEMPORARY TABLE {element.name} {key} AS {query}"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
 import sqlalchemy as sa
@@ -14,6 +15,9 @@ from yeldro.engines.sqlite.part import SqliteOwner
 # KiB of pages that are kept in memory: with the 2,000 of SQLite the same ones are written again and
 # again while many rows go, which takes 1.3 times as long.
 _CACHE = 64 * 1024
+# Seconds between two times at which what batches wrote goes from the log into the database: pages
+# that several of them changed go once, and no batch holds its lock meanwhile.
+_APART = 1.0
 
 
 class SqliteNumberedKeys(SqlNumberedKeys):
@@ -36,6 +40,15 @@ class SqliteNumberedKeys(SqlNumberedKeys):
     def remember(self) -> None:
         super().remember()
         self._gate.run_text(f"PRAGMA main.cache_size = -{_CACHE}")
+        self._gate.run_text("PRAGMA wal_autocheckpoint = 0")
+        self._emptied = time.monotonic()
+
+    def drop_others(self) -> None:
+        """https://www.sqlite.org/pragma.html#pragma_wal_checkpoint: waits for nobody."""
+        super().drop_others()
+        if time.monotonic() - self._emptied > _APART:
+            self._gate.run_text("PRAGMA main.wal_checkpoint(PASSIVE)").all()
+            self._emptied = time.monotonic()
 
     def _index(self, numbered: StoredKeys, end: str, columns: str) -> Words:
         """An index is where its table is, and only it is named with the place."""
