@@ -80,6 +80,14 @@ def test_a_batch_that_cannot_be_smaller_is_told_beforehand(
     assert told in out
 
 
+@pytest.mark.parametrize("words", [[], ["--no-archive"]])
+def test_only_a_copy_is_offered_back(yeldro: Yeldro, server: Server, words: Sequence[str]) -> None:
+    server.run(TABLES)
+    assert yeldro(*LINE, *words, "--batches", "1").status == 0
+    ended = yeldro("resume", "last", "--yes")
+    assert (ended.status, "To take it back" in ended.out) == (0, not words), ended.out
+
+
 def test_a_row_that_no_longer_matches_is_left_and_counted(yeldro: Yeldro, server: Server) -> None:
     stop_after(yeldro, server, 2)
     server.run(["UPDATE weirs SET depth = -1 WHERE id IN (7, 12)"])

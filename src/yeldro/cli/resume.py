@@ -61,7 +61,7 @@ def resume_run(options: ResumeOptions) -> int:
             manner = Manner(ask_first=asks, recount=asked.recount, pace=pace, followers=followers)
             result = ResumedRun(database, job, manner, person, record).run()
         result = look_afterwards(database, result, analyze=asked.then_analyze)
-    back = "" if asked.no_archive else make_way_back(options, place, result)
+    back = make_way_back(options, place, result) if record.facts["archive"] else ""
     onward = make_way_back(options, place, result, "resume")
     tell(screen, "resume", result, back, person, onward)
     return result.status
