@@ -5,12 +5,14 @@ from __future__ import annotations
 import fcntl
 import hashlib
 import io
+import json
 import os
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import chdir, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, Phase, settings
@@ -41,6 +43,10 @@ class Result:
     out: str
     err: str
 
+    @property
+    def document(self) -> Any:
+        return json.loads(self.out)
+
 
 @pytest.fixture(autouse=True)
 def turn(
@@ -59,13 +65,13 @@ Yeldro = Callable[..., Result]
 
 @pytest.fixture
 def yeldro(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Yeldro:
-    """Runs a command line in the test's own folder."""
+    """Runs a command line in the test's own folder. Its first words may come as one text."""
     monkeypatch.delenv("YELDRO_DB", raising=False)
 
     def run(*arguments: str) -> Result:
         out, err = io.StringIO(), io.StringIO()
         with chdir(tmp_path), redirect_stdout(out), redirect_stderr(err):
-            status = run_command_line(arguments)
+            status = run_command_line((*arguments[0].split(), *arguments[1:]))
         return Result(status, out.getvalue(), err.getvalue())
 
     return run

@@ -295,7 +295,7 @@ def test_a_command_line_is_saved_and_run_again(yeldro: Yeldro, gauges: Path) -> 
     assert yeldro("run", "closed.toml", "--rehearse", "-p", "day=soon").status == 2
     assert yeldro("run", "closed.toml", "--rehearse", "-p", "days=1").status == 2
     assert digest(gauges) == before
-    done = json.loads(yeldro("run", "closed.toml", "--yes", "--format", "json").out)
+    done = yeldro("run", "closed.toml", "--yes", "--format", "json").document
     assert (done["kind"], done["outcome"], done["tally"][-2]["deleted"]) == ("run", "committed", 6)
     same = [
         "observers",
@@ -334,9 +334,7 @@ def test_paths_in_a_file_count_from_its_folder(yeldro: Yeldro, gauges: Path) -> 
         assert yeldro(*line, "--replace", *more).status == 0
         saved = load_cleanup(folder / "alerts.toml")
         assert (saved.database, saved.steps[0].options) == (database, {"keys_from": "../keys.csv"})
-        done = json.loads(
-            yeldro("run", "monthly/alerts.toml", "--rehearse", "--format", "json").out
-        )
+        done = yeldro("run", "monthly/alerts.toml", "--rehearse", "--format", "json").document
         assert (done["outcome"], done["tally"][0]["deleted"]) == ("rehearsed", 2)
     assert yeldro(*line[:-1], "monthly/sealed.toml", "--seal").status == 0
     from_input = [*line[:3], "-", "--save", "monthly/input.toml", "--seal"]
@@ -520,7 +518,7 @@ def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
     assert "It is only done if these are 1 row or more" in told
     assert "In photos it stays, and its reference is made empty" in told
     assert "keeps one of all that have the same email, ignoring case and spaces" in told
-    steps = json.loads(yeldro("preview", "example.toml", "--format", "json").out)["steps"]
+    steps = yeldro("preview", "example.toml", "--format", "json").document["steps"]
     assert [
         (one["step"], one["kind"], one.get("matched", one.get("surplus"))) for one in steps
     ] == [
@@ -529,7 +527,7 @@ def test_every_example_of_the_docs_runs(yeldro: Yeldro, gauges: Path) -> None:
         ("old remarks", "preview", 19),
     ]
     assert "Step 2, observers entered twice" in yeldro("preview", "example.toml").out
-    done = json.loads(yeldro("run", "example.toml", "--yes", "--format", "json").out)
+    done = yeldro("run", "example.toml", "--yes", "--format", "json").document
     assert [one["matched"] for one in done["steps"]] == [6, 6, 14]
 
 
@@ -569,7 +567,7 @@ def steps(gauges: Path) -> Path:
 
 def test_each_step_sees_what_those_before_it_did(yeldro: Yeldro, gauges: Path, steps: Path) -> None:
     before = digest(gauges)
-    ahead = json.loads(yeldro("preview", "steps.toml", "--format", "json").out)
+    ahead = yeldro("preview", "steps.toml", "--format", "json").document
     assert [one["matched"] for one in ahead["steps"]] == [6, 0, 24]
     for guard, status in (
         ("expect = 31", 0),
@@ -578,13 +576,13 @@ def test_each_step_sees_what_those_before_it_did(yeldro: Yeldro, gauges: Path, s
         ("max_rows = 3074", 3),
     ):
         steps.write_text(STEPS.replace("max_rows = 5000", guard))
-        done = json.loads(yeldro("run", "steps.toml", "--rehearse", "--format", "json").out)
+        done = yeldro("run", "steps.toml", "--rehearse", "--format", "json").document
         assert (done["outcome"], guard) == ("rolled-back" if status else "rehearsed", guard), done[
             "reason"
         ]
     assert digest(gauges) == before
     steps.write_text(STEPS)
-    done = json.loads(yeldro("run", "steps.toml", "--yes", "--format", "json").out)
+    done = yeldro("run", "steps.toml", "--yes", "--format", "json").document
     assert [(one["step"], one["matched"]) for one in done["steps"]] == [
         ("closed", 6),
         ("rivers", 1),
@@ -598,16 +596,13 @@ def test_each_step_sees_what_those_before_it_did(yeldro: Yeldro, gauges: Path, s
         ("rivers", 1),
         ("orphans", 24),
     ]
-    assert (
-        json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"]
-        == "committed"
-    )
+    assert yeldro("restore", "last", "--yes", "--format", "json").document["outcome"] == "committed"
     restored = digest(gauges)
     assert yeldro("restore", "last", "--yes").status == 0
     assert digest(gauges) == restored
-    alone = json.loads(
-        yeldro("run", "steps.toml", "--step", "orphans", "--rehearse", "--format", "json").out
-    )
+    alone = yeldro(
+        "run", "steps.toml", "--step", "orphans", "--rehearse", "--format", "json"
+    ).document
     assert (alone["tally"][0]["deleted"], "steps" in alone) == (24, False)
 
 
@@ -713,9 +708,7 @@ def test_a_seal_tells_matched_rows_from_those_that_depend_on_them(
             )
             server.run(["INSERT INTO weirs VALUES (1, 1, NULL), (2, 1, 1), (3, 0, 1)"])
             line = [
-                "preview",
-                "weirs",
-                "--where",
+                "preview weirs --where",
                 "old = 1",
                 "--all-rows",
                 "--save",
@@ -740,9 +733,7 @@ def test_a_seal_tells_matched_rows_from_those_that_depend_on_them(
 
 def test_a_file_that_is_saved_again_keeps_what_a_person_wrote(yeldro: Yeldro, gauges: Path) -> None:
     line = [
-        "delete",
-        "stations",
-        "--where",
+        "delete stations --where",
         "closed_on < :day",
         "-p",
         "day=2019-01-01",
@@ -757,7 +748,7 @@ def test_a_file_that_is_saved_again_keeps_what_a_person_wrote(yeldro: Yeldro, ga
         .replace("[[steps]]", "# mine\n[[steps]]")
     )
     file.write_text(text.replace("[params.day]", "# the day\n[params.day]\nask = 'Which day?'"))
-    line[3] = "closed_on <= :day"
+    line[1] = "closed_on <= :day"
     assert yeldro(*line, "--expect", "6", "--save", "a.toml", "--replace", "--rehearse").status == 0
     text, saved = file.read_text(), load_cleanup(file)
     assert (saved.title, saved.params[0].ask, saved.steps[0].seal) == (
@@ -814,7 +805,7 @@ def test_what_somebody_wrote_becomes_a_cleanup(yeldro: Yeldro, gauges: Path) -> 
     assert "# Not turned, line 5 (only DELETE and TRUNCATE can be judged): UPDATE stations" in text
     assert "# In the script: 2 rows of photos block the delete" in text
     assert yeldro("review", "old.sql", "--save", "old.toml").status == 2
-    done = json.loads(yeldro("run", "old.toml", "--rehearse", "--format", "json").out)
+    done = yeldro("run", "old.toml", "--rehearse", "--format", "json").document
     assert [(one["step"], one["matched"]) for one in done["steps"]] == [
         ("line 3", 2),
         ("line 2", 1),

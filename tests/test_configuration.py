@@ -74,13 +74,13 @@ def test_a_protected_database_asks_for_its_name(
 
 
 def test_a_map_shows_order_cycles_and_counts(yeldro: Yeldro, gauges: Path) -> None:
-    document = json.loads(yeldro("map", "--format", "json").out)
+    document = yeldro("map", "--format", "json").document
     order = {table["name"]: table["order"] for table in document["tables"]}
     assert order["readings"] < order["sensors"] < order["rivers"] < order["regions"]
     assert document["cycles"] == [["sensors", "stations"], ["sensors"]]
     chosen = ["rivers", "--where", "id = 1", "--dependents", "delete"]
-    counted = json.loads(yeldro("map", *chosen, "--format", "json").out)
-    preview = json.loads(yeldro("preview", *chosen, "--format", "json").out)
+    counted = yeldro("map", *chosen, "--format", "json").document
+    preview = yeldro("preview", *chosen, "--format", "json").document
     assert {table["name"]: table["counts"]["delete"] for table in counted["tables"]} == {
         part["table"]: part["rows"] for part in preview["reach"]
     }

@@ -53,7 +53,7 @@ def dangling(path: Path) -> int:
 
 def test_the_preview_says_what_the_deletion_then_does(yeldro: Yeldro, gauges: Path) -> None:
     before, orphans = counts(gauges), dangling(gauges)
-    preview = json.loads(yeldro("preview", *STATIONS, "--format", "json").out)
+    preview = yeldro("preview", *STATIONS, "--format", "json").document
     assert (preview["kind"], preview["database"], preview["table"]) == (
         "preview",
         "gauges",
@@ -86,7 +86,7 @@ def test_the_preview_says_what_the_deletion_then_does(yeldro: Yeldro, gauges: Pa
         "removals": 6,
     }
     assert dangling(gauges) == orphans
-    again = json.loads(yeldro("delete", *STATIONS, "--yes", "--format", "json").out)
+    again = yeldro("delete", *STATIONS, "--yes", "--format", "json").document
     assert (again["outcome"], again["tally"]) == ("nothing-matched", [])
 
 
@@ -173,7 +173,7 @@ def test_a_selection_matches_exactly(
     yeldro: Yeldro, arguments: list[str], keys: list[int] | int, said: list[str]
 ) -> None:
     with_rules = [*arguments, "--dependents", "delete", "--sample", "all"]
-    document = json.loads(yeldro("preview", *with_rules, "--format", "json").out)
+    document = yeldro("preview", *with_rules, "--format", "json").document
     found = [
         tuple(row[name] for name in ("sensor_id", "number") if name in row)
         for row in document["sample"]

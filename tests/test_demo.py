@@ -124,7 +124,7 @@ def test_larkwater_is_the_same_each_time_and_holds_every_shape(
 
 def test_scale_multiplies(yeldro: Yeldro) -> None:
     assert yeldro("demo", "big", "--scale", "3", "--build-only").status == 0
-    survey = json.loads(yeldro("survey", "--db", "big/gauges.db", "--format", "json").out)
+    survey = yeldro("survey", "--db", "big/gauges.db", "--format", "json").document
     rows = {table["name"]: table["rows"] for table in survey["tables"]}
     assert (rows["stations"], rows["observers"], rows["closed_stations"]) == (126, 101, None)
     station = next(table for table in survey["tables"] if table["name"] == "stations")
@@ -155,9 +155,9 @@ def test_the_walk_ends_with_the_rows_back(yeldro: Yeldro) -> None:
         "240        60",
     )
     assert [word for word in words if word not in result.out] == []
-    close = json.loads(
-        yeldro("survey", "stations", "--db", "larkwater/gauges.db", "--format", "json").out
-    )["tables"][0]
+    close = yeldro(
+        "survey", "stations", "--db", "larkwater/gauges.db", "--format", "json"
+    ).document["tables"][0]
     assert (close["rows"], ["code"] in close["unique"]) == (42, True)
     column = {one["name"]: one for one in close["columns"]}["closed_on"]
     assert (column["nulls"], column["distinct"], column["smallest"]) == (34, 8, "2012-05-28")
@@ -169,9 +169,9 @@ def test_every_cleanup_of_the_demo_runs(yeldro: Yeldro) -> None:
     done = []
     for name in CLEANUPS:
         place = [f"larkwater/{name}", "--db", "larkwater/gauges.db", "--format", "json"]
-        steps = json.loads(yeldro("preview", *place).out)["steps"]
+        steps = yeldro("preview", *place).document["steps"]
         done += [step.get("matched", step.get("surplus")) for step in steps]
-        assert json.loads(yeldro("run", *place, "--rehearse").out)["outcome"] == "rehearsed", name
+        assert yeldro("run", *place, "--rehearse").document["outcome"] == "rehearsed", name
     assert done == [6, 3, 6, 672, 24, 24, 672, 60]
 
 
@@ -201,10 +201,7 @@ def test_every_cleanup_of_the_demo_does_the_same_as_a_script(
         assert (tmp_path / "larkwater" / "gauges.db").read_bytes() == start
         (tmp_path / "other.db").write_bytes(start)
         assert Server("sqlite", str(tmp_path / "other.db"), '"').client(script.out).stderr == ""
-        assert (
-            json.loads(yeldro("run", *place, "--yes", "--format", "json").out)["outcome"]
-            == "committed"
-        )
+        assert yeldro("run", *place, "--yes", "--format", "json").document["outcome"] == "committed"
         assert rows(tmp_path / "other.db") == rows(tmp_path / "larkwater" / "gauges.db"), name
         (tmp_path / "larkwater" / "gauges.db").write_bytes(start)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -15,7 +14,7 @@ from tests.conftest import Yeldro, digest
 def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
     before = digest(gauges)
     line = ["duplicates", "readings", "--same", "sensor_id, measured_at", "--keep", "newest upload"]
-    document = json.loads(yeldro(*line, "--groups", "1", "--format", "json").out)
+    document = yeldro(*line, "--groups", "1", "--format", "json").document
     assert [document[name] for name in ("groups", "rows", "kept", "surplus")] == [
         672,
         1344,
@@ -40,7 +39,7 @@ def test_groups_side_by_side(yeldro: Yeldro, gauges: Path) -> None:
     out = yeldro("duplicates", "logger_lines", "--same", "all", "--groups", "1").out
     assert "with the same values in every column" in out
     assert "60 are surplus" in out
-    proposed = json.loads(yeldro("duplicates", "readings", "--format", "json").out)["proposals"]
+    proposed = yeldro("duplicates", "readings", "--format", "json").document["proposals"]
     assert {"same": ["sensor_id", "measured_at"], "rows": 20688, "surplus": 672} in proposed
     assert "sensor_id,measured_at" in yeldro("duplicates", "readings").out
     assert "No columns" in yeldro("duplicates", "regions").out
@@ -80,18 +79,7 @@ def test_what_could_not_be_brought_back_is_refused(yeldro: Yeldro, tmp_path: Pat
             "CREATE TABLE slips (code TEXT REFERENCES weirs (code));"
             "INSERT INTO weirs VALUES (1, 'a', NULL), (2, 'a', 'A'); INSERT INTO slips VALUES ('A');"
         )
-    line = [
-        "dedupe",
-        "weirs",
-        "--same",
-        "name",
-        "--keep",
-        "lowest id",
-        "--fill",
-        "--yes",
-        "--db",
-        "a.db",
-    ]
+    line = ["dedupe weirs --same name --keep", "lowest id", "--fill", "--yes", "--db", "a.db"]
     before = digest(tmp_path / "a.db")
     result = yeldro(*line)
     assert (result.status, "slips has no key" in result.err, digest(tmp_path / "a.db")) == (

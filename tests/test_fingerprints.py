@@ -104,5 +104,6 @@ def test_a_record_that_cannot_be_read_is_no_whole_one(yeldro: Yeldro, tmp_path: 
 def test_a_restoration_does_not_cover_up_what_was_changed(yeldro: Yeldro, tmp_path: Path) -> None:
     *_, last = run_some(yeldro, tmp_path)
     edit(last / "run.json", '"by": "', '"by": "x')
-    assert yeldro("restore", last.name, "--yes").status == 0
+    assert yeldro("restore", last.name, "--yes").status == 3
+    assert yeldro("restore", last.name, "--yes", "--even-if-altered").status == 0
     assert verify(yeldro) == (3, {last.name: ["run.json was changed"]})

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import configparser
-import json
 import re
 import shlex
 import subprocess
@@ -108,7 +107,7 @@ def test_the_keys_of_a_document_are_told(
     yeldro: Yeldro, tmp_path: Path, kind: str, line: str
 ) -> None:
     (tmp_path / "ask.sql").write_text("DELETE FROM alerts WHERE id < 9;", encoding="utf-8")
-    document = json.loads(yeldro(*shlex.split(line), "--format", "json").out)
+    document = yeldro(*shlex.split(line), "--format", "json").document
     assert document.pop("kind") == kind
     told = {
         name: keys

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ctypes
-import json
 import os
 import sqlite3
 from collections.abc import Iterator
@@ -164,7 +163,7 @@ def test_a_read_only_file_or_folder_is_told(yeldro: Yeldro, gauges: Path) -> Non
 
 @pytest.mark.usefixtures("gauges")
 def test_an_error_as_json_is_one_document(yeldro: Yeldro) -> None:
-    document = json.loads(yeldro("survey", "station", "--format", "json").out)
+    document = yeldro("survey", "station", "--format", "json").document
     assert document.keys() == {"kind", "status", "message", "hint"}
     assert (document["kind"], document["status"]) == ("error", 2)
 

@@ -121,17 +121,7 @@ def test_a_cycle_is_followed_round_after_round(yeldro: Yeldro, tmp_path: Path) -
         INSERT INTO basins SELECT id, nullif(id - 1, 0) FROM locks;"""
     )
     connection.close()
-    result = yeldro(
-        "delete",
-        "basins",
-        "--key",
-        "21",
-        "--yes",
-        "--db",
-        "cycle.db",
-        "--dependents",
-        "locks=delete",
-    )
+    result = yeldro("delete basins --key 21 --yes --db cycle.db --dependents locks=delete")
     lines = [line.split() for line in result.out.split("Tally")[1].splitlines()[2:4]]
     assert [line[:4] for line in lines] == [
         ["locks", "30", "10", "10"],

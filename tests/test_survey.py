@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from pathlib import Path
 
@@ -32,7 +31,7 @@ def odd(tmp_path: Path) -> Path:
 
 
 def test_the_oddities_of_a_catalogue(yeldro: Yeldro, odd: Path) -> None:
-    survey = json.loads(yeldro("survey", "--db", odd.name, "--format", "json").out)
+    survey = yeldro("survey", "--db", odd.name, "--format", "json").document
     tables = {table["name"]: table for table in survey["tables"]}
     assert (tables["pairs"]["key"], tables["loose"]["key"], tables["Main Gauge"]["key"]) == (
         ["b", "a"],
@@ -114,7 +113,7 @@ def test_where_the_database_is_found(
     (gauges.parent / "sub" / "other.db").write_bytes(gauges.read_bytes())
     for key, value in environment.items():
         monkeypatch.setenv(key, value)
-    document = json.loads(yeldro("survey", *arguments, "--format", "json").out)
+    document = yeldro("survey", *arguments, "--format", "json").document
     assert (document["database"], len(document["tables"])) == (name, 13)
 
 

@@ -836,7 +836,18 @@ class ScriptOptions(StepOptions, TableCopyOptions, CallOptions):
     )
 
 
-class RestoreOptions(ConsentOptions, RecordOptions, SizeOptions, RhythmOptions):
+class KeptOptions(RecordOptions):
+    """Of those that go by what a run left."""
+
+    even_if_altered: bool = option(
+        Kind.FLAG,
+        Group.RUNNING,
+        "",
+        "The record was changed, or is in doubt: go by it.",
+    )
+
+
+class RestoreOptions(ConsentOptions, KeptOptions, SizeOptions, RhythmOptions):
     """yeldro restore"""
 
     run: str = ""
@@ -859,15 +870,27 @@ class RestoreOptions(ConsentOptions, RecordOptions, SizeOptions, RhythmOptions):
         default="stop",
         choices=("stop", "keep"),
     )
+    leave_out: tuple[str, ...] = option(
+        Kind.NAMES,
+        Group.COPY,
+        "COLS",
+        "Columns, or TABLE.COLUMN, that do not come back.",
+    )
     into: str | None = option(
         Kind.TEXT, Group.RUNNING, "DB", "Another database of the engine, with the tables."
     )
 
 
-class ResumeOptions(AgreeingOptions, RecordOptions, BatchOptions):
+class ResumeOptions(AgreeingOptions, KeptOptions, BatchOptions):
     """yeldro resume"""
 
     run: str = ""
+    anew: bool = option(
+        Kind.FLAG,
+        Group.RUNNING,
+        "",
+        "With the schema as it is now, if it was changed.",
+    )
 
 
 class HistoryOptions(CsvOptions, RecordOptions):

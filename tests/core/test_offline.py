@@ -202,15 +202,7 @@ def test_a_script(yeldro: Yeldro, gauges: Path, engine: str, dry: bool) -> None:
     (gauges.parent / "all.toml").write_text(
         CLEANUP.replace("KEYS", ", ".join(f'"{n}"' for n in range(2, 400)))
     )
-    line = [
-        "script",
-        "all.toml",
-        "--for",
-        engine,
-        "--schema",
-        "schema.sql",
-        *(["--dry"] if dry else []),
-    ]
+    line = ["script all.toml --for", engine, "--schema", "schema.sql", *(["--dry"] if dry else [])]
     result = yeldro(*line)
     assert result.status == 0, result.err
     assert "It was not run against a server" in result.out

@@ -3,7 +3,6 @@ run, what would allow what is blocked."""
 
 from __future__ import annotations
 
-import json
 import shlex
 
 import pytest
@@ -54,7 +53,7 @@ def test_where_nothing_matches_it_is_told_what_is_there(
 ) -> None:
     line = ["preview", "basins", "--where", condition]
     line += ["-p", "name=Reedbnk"] if ":name" in condition else []
-    found = json.loads(yeldro(*line, "--format", "json").out)
+    found = yeldro(*line, "--format", "json").document
     (one,) = found["no_matches"]
     listed = {kind: [str(each["value"]) for each in one[kind]] for kind in told}
     assert all(set(told[kind]) <= set(listed[kind]) for kind in told), one
@@ -66,7 +65,7 @@ def test_where_nothing_matches_it_is_told_what_is_there(
 @pytest.mark.parametrize("condition", ["id = 1", "id > 3 OR id = 99", "id = basins.id"])
 @pytest.mark.usefixtures("gates")
 def test_nothing_is_told_where_rows_match(yeldro: Yeldro, condition: str) -> None:
-    found = json.loads(yeldro("preview", "basins", "--where", condition, "--format", "json").out)
+    found = yeldro("preview", "basins", "--where", condition, "--format", "json").document
     assert found["no_matches"] == []
 
 

@@ -148,7 +148,7 @@ def test_a_condition_on_what_goes_is_not_asked_twice(
     [
         (["--rehearse", "--all-rows"], "excludes --rehearse"),
         (["--yes", "--archive-table", "kept", "--all-rows"], "--archive-table"),
-        (["--yes", "--all-rows", "--batch", "some"], "neither a number"),
+        (["--yes", "--all-rows", "--batch", "some"], "takes one"),
         (["--yes", "--all-rows", "--until", "25:00"], "not a time of day"),
         (["--yes", "--all-rows", "--for", "soon"], "not a duration"),
     ],
@@ -196,7 +196,10 @@ def test_a_batch_that_a_trigger_refuses_is_undone_and_those_before_it_stay(
     assert "Stopped after 3 batches: 6 of 12 chosen rows are done" in ended.out
     assert ids(server) == list(range(7, 13))
     server.run([f"DROP TRIGGER hold{' ON weirs' if server.engine == 'postgresql' else ''}"])
-    assert yeldro("resume", "last", "--yes").status == 0
+    changed = yeldro("resume", "last", "--yes")
+    assert (changed.status, "The trigger hold was dropped" in changed.err) == (3, True)
+    shown = yeldro("resume", "last", "--yes", "--anew")
+    assert (shown.status, "The trigger hold was dropped" in shown.out) == (0, True), shown
     assert (ids(server), ids(server, "gates")) == ([], [])
     assert yeldro("restore", "last", "--yes").status == 0
     assert (ids(server), ids(server, "gates")) == (list(range(1, 13)), list(range(1, 25)))
@@ -225,10 +228,10 @@ from yeldro.usecases import batch_keeper
 from yeldro.cli.command_line import run_command_line
 work = getattr(batch_keeper.BatchKeeper, sys.argv[1])
 def die(self, *arguments, **named):
-    if self.batch == int(sys.argv[2]) and sys.argv[3] == "before":
+    if self.attempt == int(sys.argv[2]) and sys.argv[3] == "before":
         import os; os._exit(9)
     work(self, *arguments, **named)
-    if self.batch == int(sys.argv[2]):
+    if self.attempt == int(sys.argv[2]):
         import os; os._exit(9)
 setattr(batch_keeper.BatchKeeper, sys.argv[1], die)
 sys.exit(run_command_line(sys.argv[4:]))

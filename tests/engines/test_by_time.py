@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 
 import pytest
@@ -20,10 +19,8 @@ def fill(server: Server, days: list[str | None]) -> None:
         for number, day in enumerate(days)
     ]
     server.run(
-        [
-            f"CREATE TABLE gaugings (id INTEGER PRIMARY KEY, day DATE, at {moments} NULL)",
-            f"INSERT INTO gaugings VALUES {', '.join(rows)}",
-        ]
+        f"CREATE TABLE gaugings (id INTEGER PRIMARY KEY, day DATE, at {moments} NULL)",
+        f"INSERT INTO gaugings VALUES {', '.join(rows)}",
     )
 
 
@@ -41,7 +38,7 @@ def test_each_row_is_in_its_month_or_year_or_day(
 ) -> None:
     fill(server, days)
     line = ["preview", "gaugings", "--where", "id % 2 = 0", "--by-time", column]
-    found = json.loads(yeldro(*line, "--format", "json").out)["by_time"]
+    found = yeldro(*line, "--format", "json").document["by_time"]
     assert len(found) == periods
     for part, chosen in (("goes", days[::2]), ("stays", days[1::2])):
         expected = Counter(day and day[:length] for day in chosen)

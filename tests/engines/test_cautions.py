@@ -186,10 +186,8 @@ def test_a_table_that_cannot_roll_back_is_told(server: Server) -> None:
     if server.engine != MY:
         return  # the others have no such tables
     server.run(
-        [
-            "CREATE TABLE plain (id INTEGER PRIMARY KEY) ENGINE=MyISAM",
-            "CREATE TABLE safe (id INTEGER PRIMARY KEY)",
-        ]
+        "CREATE TABLE plain (id INTEGER PRIMARY KEY) ENGINE=MyISAM",
+        "CREATE TABLE safe (id INTEGER PRIMARY KEY)",
     )
     database = server.open()
     found = {

@@ -3,7 +3,6 @@ ignored."""
 
 from __future__ import annotations
 
-import json
 import shlex
 import sqlite3
 from collections.abc import Sequence
@@ -266,27 +265,14 @@ def test_a_collation_that_merges_spellings_is_told(server: Server, yeldro: Yeldr
     }
     if server.engine == "postgresql":
         server.run(
-            [
-                "CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
-            ]
+            "CREATE COLLATION blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
         )
     server.run(
         f"CREATE TABLE weirs (id INTEGER PRIMARY KEY, name {kinds[server.engine]})",
         "INSERT INTO weirs VALUES (1, 'fen'), (2, 'FEN'), (3, 'mere'), (4, 'mere'), (5, 'beck')",
     )
-    line = [
-        "duplicates",
-        "weirs",
-        "--same",
-        "name",
-        "--keep",
-        "fullest",
-        "--db",
-        server.place,
-        "--format",
-        "json",
-    ]
-    found = json.loads(yeldro(*line).out)
+    line = ["duplicates weirs --same name --keep fullest --db", server.place, "--format", "json"]
+    found = yeldro(*line).document
     assert (found["groups"], found["surplus"]) == (2, 2)
     (caution,) = (one for one in found["cautions"] if one["name"] == "case-blind")
     assert caution["message"].startswith(
@@ -329,16 +315,7 @@ def test_an_index_keeps_out_what_was_the_same(
         " (5, '', 5), (6, ' ', 6), (7, 'Mere', 7), (8, 'mere ', 8)",
     )
     before = rows(server, "pools")
-    line = [
-        "dedupe",
-        "pools",
-        *options,
-        "--keep",
-        "lowest id",
-        "--then-unique",
-        "one_pool",
-        "--yes",
-    ]
+    line = ["dedupe pools", *options, "--keep", "lowest id", "--then-unique", "one_pool", "--yes"]
     done = yeldro(*line)
     if server.engine == "mariadb":
         assert (done.status, rows(server, "pools")) == (3, before), done.err
@@ -366,5 +343,5 @@ def test_what_collides_is_told_by_its_key(yeldro: Yeldro, server: Server) -> Non
     line = ["duplicates", "pools", "--same", "name", "--keep", "lowest id"]
     shown = yeldro(*line)
     assert (shown.status, "code S-2  code S-1" in shown.out) == (3, True), shown.out
-    (collision,) = json.loads(yeldro(*line, "--format", "json").out)["collisions"]
+    (collision,) = yeldro(*line, "--format", "json").document["collisions"]
     assert collision["pairs"] == [{"row": ["S-2"], "collides_with": ["S-1"]}]

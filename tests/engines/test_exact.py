@@ -136,18 +136,16 @@ def check(yeldro: Yeldro, server: Server, image: str, *arguments: str) -> None:
 def build_postgresql(server: Server, key: str) -> str:
     columns = [f"c{place} {type_}" for place, type_ in enumerate(POSTGRESQL)]
     server.run(
-        [
-            "CREATE TYPE mood AS ENUM ('sad', 'a \"b\", c')",
-            "CREATE TYPE pair AS (a int, b text)",
-            "CREATE DOMAIN positive AS int CHECK (value > 0)",
-            f"CREATE TABLE kinds (id int GENERATED ALWAYS AS IDENTITY {key}, {', '.join(columns)},"
-            " twice bigint GENERATED ALWAYS AS (id * 2) STORED)",
-            *(
-                f"INSERT INTO kinds (c{place}) VALUES (CAST({value} AS {type_}))"
-                for place, (type_, values) in enumerate(POSTGRESQL.items())
-                for value in values
-            ),
-        ]
+        "CREATE TYPE mood AS ENUM ('sad', 'a \"b\", c')",
+        "CREATE TYPE pair AS (a int, b text)",
+        "CREATE DOMAIN positive AS int CHECK (value > 0)",
+        f"CREATE TABLE kinds (id int GENERATED ALWAYS AS IDENTITY {key}, {', '.join(columns)},"
+        " twice bigint GENERATED ALWAYS AS (id * 2) STORED)",
+        *(
+            f"INSERT INTO kinds (c{place}) VALUES (CAST({value} AS {type_}))"
+            for place, (type_, values) in enumerate(POSTGRESQL.items())
+            for value in values
+        ),
     )
     sent = [f"c{place}" for place, type_ in enumerate(POSTGRESQL) if type_ != "aclitem"]
     return (
@@ -159,18 +157,16 @@ def build_mariadb(server: Server, _: str) -> str:
     """Always with a key: it is the only engine that has no other name for a row."""
     columns = [f"c{place} {type_}" for place, type_ in enumerate(MARIADB)]
     server.run(
-        [
-            "SET NAMES utf8mb4, sql_mode = 'NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00'",
-            f"CREATE TABLE kinds (id int PRIMARY KEY AUTO_INCREMENT, {', '.join(columns)},"
-            " touched timestamp(6) NOT NULL DEFAULT '2001-02-03' ON UPDATE current_timestamp(6),"
-            " twice int AS (c0 * 2) STORED, thrice int AS (c0 * 3) VIRTUAL)",
-            "INSERT INTO kinds (id) VALUES (0)",
-            *(
-                f"INSERT INTO kinds (c{place}) VALUES ({value})"
-                for place, values in enumerate(MARIADB.values())
-                for value in values
-            ),
-        ]
+        "SET NAMES utf8mb4, sql_mode = 'NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00'",
+        f"CREATE TABLE kinds (id int PRIMARY KEY AUTO_INCREMENT, {', '.join(columns)},"
+        " touched timestamp(6) NOT NULL DEFAULT '2001-02-03' ON UPDATE current_timestamp(6),"
+        " twice int AS (c0 * 2) STORED, thrice int AS (c0 * 3) VIRTUAL)",
+        "INSERT INTO kinds (id) VALUES (0)",
+        *(
+            f"INSERT INTO kinds (c{place}) VALUES ({value})"
+            for place, values in enumerate(MARIADB.values())
+            for value in values
+        ),
     )
 
     def image(place: int, type_: str) -> str:
@@ -261,10 +257,8 @@ def test_odd_keys_and_none(yeldro: Yeldro, server: Server) -> None:
 def test_what_cannot_be_kept_is_refused_before_the_run(yeldro: Yeldro, server: Server) -> None:
     """The other engines have no value that their texts would not hold."""
     server.run(
-        [
-            "CREATE TABLE kinds (id int PRIMARY KEY, tree pg_node_tree)",
-            "INSERT INTO kinds (id) VALUES (1)",
-        ]
+        "CREATE TABLE kinds (id int PRIMARY KEY, tree pg_node_tree)",
+        "INSERT INTO kinds (id) VALUES (1)",
     )
     line = ["delete", "kinds", "--db", server.place, "--key", "1", "--yes"]
     refused = yeldro(*line)
@@ -286,19 +280,17 @@ def test_odd_names(yeldro: Yeldro, server: Server, copied: list[str]) -> None:
     typed = ", ".join(f"{server.quoted(column)} INTEGER" for column in columns)
     kids = "(id INTEGER, up INTEGER REFERENCES {} (id) ON DELETE CASCADE, PRIMARY KEY (id))"
     server.run(
-        [
-            f"CREATE TABLE {table} (id INTEGER PRIMARY KEY, {typed})",
-            f"CREATE TABLE {child} {kids.format(table)}{' PARTITION BY HASH (id)' * (server.engine == 'postgresql')}",
-            *(
-                f"CREATE TABLE part_{n} PARTITION OF {child} FOR VALUES WITH (MODULUS 2, REMAINDER {n})"
-                for n in range(2 * (server.engine == "postgresql"))
-            ),
-            *(
-                f"INSERT INTO {table} VALUES ({n}, {', '.join('7' for _ in columns)})"
-                for n in (1, 2, 3)
-            ),
-            f"INSERT INTO {child} VALUES (1, 1), (2, 2), (3, 3), (4, 2)",
-        ]
+        f"CREATE TABLE {table} (id INTEGER PRIMARY KEY, {typed})",
+        f"CREATE TABLE {child} {kids.format(table)}{' PARTITION BY HASH (id)' * (server.engine == 'postgresql')}",
+        *(
+            f"CREATE TABLE part_{n} PARTITION OF {child} FOR VALUES WITH (MODULUS 2, REMAINDER {n})"
+            for n in range(2 * (server.engine == "postgresql"))
+        ),
+        *(
+            f"INSERT INTO {table} VALUES ({n}, {', '.join('7' for _ in columns)})"
+            for n in (1, 2, 3)
+        ),
+        f"INSERT INTO {child} VALUES (1, 1), (2, 2), (3, 3), (4, 2)",
     )
     before = [server.query(f"SELECT * FROM {one} ORDER BY id") for one in (table, child)]
     result = yeldro("delete", name, "--db", server.place, "--where", "id < 3", "--yes", *copied)

@@ -49,7 +49,7 @@ def test_each_finding_counts_what_its_line_shows(yeldro: Yeldro, server: Server)
     if server.engine != "postgresql":
         off = "SET foreign_key_checks = 0" if server.engine == "mariadb" else "SELECT 1"
         server.run(off, "INSERT INTO gates VALUES (90, 99, NULL, NULL)")
-    found = json.loads(yeldro("survey", "--findings", "--format", "json").out)
+    found = yeldro("survey", "--findings", "--format", "json").document
     assert found["unseen"] == []
     told = {(one["table"], one["name"], one["rows"]) for one in found["findings"]}
     expected = {
@@ -82,7 +82,7 @@ def test_a_value_is_found_where_it_lives(
     yeldro: Yeldro, server: Server, value: str, columns: set[str]
 ) -> None:
     server.run(FLOOD)
-    found = json.loads(yeldro("survey", f"--holding={value}", "--format", "json").out)["holding"]
+    found = yeldro("survey", f"--holding={value}", "--format", "json").document["holding"]
     assert {f"{one['table']}.{one['column']}" for one in found} >= columns
     assert bool(found) == bool(columns)
     for one in found:
@@ -95,7 +95,7 @@ def test_a_part_stands_for_a_table_that_takes_too_long(
 ) -> None:
     server.run(FLOOD)
     monkeypatch.setattr(findings, "SAMPLE", 38)
-    found = json.loads(yeldro("survey", "--findings", "--wait", "0", "--format", "json").out)
+    found = yeldro("survey", "--findings", "--wait", "0", "--format", "json").document
     gates = next(one for one in found["findings"] if one["table"] == "gates")
     assert (gates["rows"], gates["sampled"]) == (2, 38)
     assert {one["sampled"] for one in found["findings"] if one["table"] == "basins"} == {None}
@@ -149,9 +149,9 @@ def test_some_tables_are_named_at_once(yeldro: Yeldro, server: Server) -> None:
         (["G?tes", "spare"], ["gates", "spare"]),
         ([f"{schema}."], ["basins", "gates", "raw_lines", "spare"]),
     ):
-        found = json.loads(yeldro("survey", *names, "--format", "json").out)
+        found = yeldro("survey", *names, "--format", "json").document
         assert [one["name"] for one in found.get("tables", [])] == tables
-    sizes = json.loads(yeldro("survey", "--by-size", "--format", "json").out)["tables"]
+    sizes = yeldro("survey", "--by-size", "--format", "json").document["tables"]
     assert [one["name"] for one in sizes][:2] == ["gates", "basins"]
     none = yeldro("survey", "weir*")
     assert (none.status, "No table fits 'weir*'" in none.err) == (2, True)
@@ -165,11 +165,11 @@ def test_a_table_that_may_not_be_read_hides_no_other(yeldro: Yeldro, server: Ser
     grants = ("USAGE ON SCHEMA public", "SELECT ON basins")
     with login(server, *grants) as place:
         line = ["survey", "--db", place, "--format", "json"]
-        counted = {one["name"]: one["rows"] for one in json.loads(yeldro(*line).out)["tables"]}
+        counted = {one["name"]: one["rows"] for one in yeldro(*line).document["tables"]}
         assert counted == {"basins": 7, "gates": None, "raw_lines": None, "spare": None}
-        found = json.loads(yeldro(*line, "--findings").out)
+        found = yeldro(*line, "--findings").document
         assert {one["table"] for one in found["findings"]} == {"basins"}
         assert found["unseen"] == ["basins", "gates", "raw_lines", "spare"]
-        held = json.loads(yeldro(*line, "--holding", "x").out)
+        held = yeldro(*line, "--holding", "x").document
         assert [one["column"] for one in held["holding"]] == ["remark"]
     assert "not allowed" not in yeldro("survey").out

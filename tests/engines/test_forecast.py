@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
@@ -37,7 +36,7 @@ def test_a_forecast_changes_nothing_and_leaves_nothing(
     assert "free" in told.out  # beside the copy
     assert (server.query("SELECT * FROM weirs"), server.query("SELECT * FROM gates")) == before
     assert sorted(tmp_path.iterdir()) == files
-    document = json.loads(yeldro(*LINE, "--format", "json").out)["forecast"]
+    document = yeldro(*LINE, "--format", "json").document["forecast"]
     assert (document["rows"], document["sampled"], document["batches"]) == (36, 36, 1)
     assert document["seconds"][0] < document["seconds"][1]
 
@@ -52,7 +51,7 @@ def test_surplus_rows_have_a_forecast_too(yeldro: Yeldro, server: Server, tmp_pa
     files = sorted(tmp_path.iterdir())
     told = yeldro(*GROUPS)
     assert (told.status, "Forecast, from 12 rows" in told.out) == (0, True), told.err
-    document = json.loads(yeldro(*GROUPS, "--format", "json").out)["forecast"]
+    document = yeldro(*GROUPS, "--format", "json").document["forecast"]
     assert (document["rows"], document["sampled"], document["batch"]) == (12, 12, 12)
     assert (server.query("SELECT * FROM gates"), sorted(tmp_path.iterdir())) == (before, files)
     undecided = yeldro(*GROUPS[:4], "--forecast")

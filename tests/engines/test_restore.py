@@ -135,18 +135,23 @@ def test_a_restoration(
                 )
     assert images(server) == wanted
     if status == 0 and "--rehearse" not in options:
-        again = json.loads(yeldro("restore", "last", "--yes", *options, "--format", "json").out)
+        again = yeldro("restore", "last", "--yes", *options, "--format", "json").document
         assert (again["outcome"], images(server)) == ("nothing-to-restore", wanted)
 
 
 def delete(
-    yeldro: Yeldro, server: Server, *options: str, table: str = "weirs", where: str = "id < 3"
+    yeldro: Yeldro,
+    server: Server,
+    *options: str,
+    table: str = "weirs",
+    where: str = "id < 3",
+    place: str = "",
 ) -> dict[str, Any]:
     result = yeldro(
         "delete",
         table,
         "--db",
-        server.place,
+        place or server.place,
         "--where",
         where,
         "--yes",
@@ -180,10 +185,7 @@ def test_a_copy_in_the_database_itself(yeldro: Yeldro, server: Server) -> None:
         "old_gates": [before["gates"][key] for key in (1, 2, 3)],
         "old_notes": [before["notes"][key] for key in (1, 2)],
     }
-    assert (
-        json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"]
-        == "committed"
-    )
+    assert yeldro("restore", "last", "--yes", "--format", "json").document["outcome"] == "committed"
     assert images(server) == before
 
 
@@ -193,15 +195,7 @@ def test_columns_that_are_left_out(yeldro: Yeldro, server: Server) -> None:
     for columns in ("id", "gates.twin_id,gates.id", "nothing"):
         assert delete(yeldro, server, "--leave-out", columns)["status"] == 2
     result = yeldro(
-        "delete",
-        "weirs",
-        "--db",
-        server.place,
-        "--key",
-        "1",
-        "--leave-out",
-        "depth,notes.text",
-        "--yes",
+        "delete weirs --db", server.place, "--key", "1", "--leave-out", "depth,notes.text", "--yes"
     )
     assert (
         "The archive goes without depth,notes.text: what is restored from it is not whole"
@@ -221,7 +215,7 @@ def test_what_a_record_holds_and_who_may_read_it(
     )  # which that server does not ask for
     mask = os.umask(0)
     try:
-        document = delete(yeldro, server, "--db", place)
+        document = delete(yeldro, server, place=place)
     finally:
         os.umask(mask)
     folder = tmp_path / "yeldro-runs" / document["run"]
@@ -269,7 +263,7 @@ def test_history(yeldro: Yeldro, server: Server, tmp_path: Path) -> None:
     refused = yeldro("restore", second, "--yes", *elsewhere)
     assert (refused.status, "kept no archive" in refused.err) == (3, True)
     yeldro("restore", first, "--yes", "--table", "weirs", *elsewhere)
-    runs = json.loads(yeldro("history", "--format", "json", *elsewhere).out)["runs"]
+    runs = yeldro("history", "--format", "json", *elsewhere).document["runs"]
     assert [(run["run"], run["outcome"], run["restored"], run["rows"]) for run in runs] == [
         (second, "committed", None, 3),
         (first, "committed", "partly", 7),
@@ -311,7 +305,7 @@ def test_into_another_database(yeldro: Yeldro, server: Server, tmp_path: Path) -
         assert (result.status, other.query("SELECT * FROM weirs ORDER BY id")) == (0, before)
         other.run(["INSERT INTO weirs (name) VALUES ('d')"])
         assert [row[0] for row in other.query("SELECT id FROM weirs ORDER BY id")] == [1, 2, 3, 4]
-    runs = json.loads(yeldro("history", "--format", "json").out)["runs"]
+    runs = yeldro("history", "--format", "json").document["runs"]
     assert (runs[0]["restored"], server.query("SELECT * FROM weirs")) == (None, [])
 
 
@@ -337,10 +331,10 @@ def test_a_commit_whose_answer_is_lost(
             if command == "delete":
                 document = delete(yeldro, server)
             else:
-                document = json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)
+                document = yeldro("restore", "last", "--yes", "--format", "json").document
         state = (document["outcome"], images(server) == before)
         assert state == ("in-doubt", committed == (command == "restore")), document["reason"]
-        listed = json.loads(yeldro("history", "--format", "json").out)["runs"][0]
+        listed = yeldro("history", "--format", "json").document["runs"][0]
         if command == "delete":
             assert listed["outcome"] == ("committed" if committed else "rolled-back")
             if not committed:
@@ -460,19 +454,18 @@ def test_rows_that_nothing_tells_apart_are_attached_again(yeldro: Yeldro, server
     assert delete(yeldro, server)["outcome"] == "committed"
     assert ("x", None, 4) in server.query(query)
     for outcome in ("committed", "nothing-to-restore"):
-        document = json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)
+        document = yeldro("restore", "last", "--yes", "--format", "json").document
         assert document["outcome"] == outcome, document["reason"]
         assert server.query(query) == before
     assert delete(yeldro, server)["outcome"] == "committed"
     server.run(
-        ["INSERT INTO marks VALUES ('x', 3)", "UPDATE marks SET text = 'new' WHERE text = 'y'"]
+        "INSERT INTO marks VALUES ('x', 3)", "UPDATE marks SET text = 'new' WHERE text = 'y'"
     )
     assert (
-        json.loads(yeldro("restore", "last", "--yes", "--format", "json").out)["outcome"]
-        == "rolled-back"
+        yeldro("restore", "last", "--yes", "--format", "json").document["outcome"] == "rolled-back"
     )
     server.run(
-        ["ALTER TABLE marks ADD COLUMN twin_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL"]
+        "ALTER TABLE marks ADD COLUMN twin_id INTEGER REFERENCES weirs (id) ON DELETE SET NULL"
     )
     server.run(["UPDATE marks SET twin_id = 3, weir_id = 3 WHERE text = 'z'"])
     assert (

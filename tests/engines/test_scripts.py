@@ -123,9 +123,7 @@ def test_hostile_texts_stay_what_they_are(
     def fill() -> None:
         server.clear()
         server.run(
-            [
-                f"CREATE TABLE {server.quoted(table)} (k VARCHAR(80){blind} PRIMARY KEY, v VARCHAR(80){blind})"
-            ]
+            f"CREATE TABLE {server.quoted(table)} (k VARCHAR(80){blind} PRIMARY KEY, v VARCHAR(80){blind})"
         )
         server.run(["CREATE TABLE other (id INTEGER PRIMARY KEY)", "INSERT INTO other VALUES (1)"])
         slots = "?, ?" if server.engine == "sqlite" else "%s, %s"

@@ -146,12 +146,10 @@ def test_rows_whose_parent_is_gone(server: Server) -> None:
         "mariadb": ("SET foreign_key_checks = 0", "SET foreign_key_checks = 1"),
     }[server.engine]
     server.run(
-        [
-            *TABLES,
-            off,
-            "INSERT INTO notes VALUES (3, 99, 1, ''), (4, NULL, 98, ''), (5, NULL, NULL, '')",
-            on,
-        ]
+        *TABLES,
+        off,
+        "INSERT INTO notes VALUES (3, 99, 1, ''), (4, NULL, 98, ''), (5, NULL, NULL, '')",
+        on,
     )
     assert [row[0] for row in preview(server, "notes", {"orphans": True}).sample] == [3, 4]
     assert [

@@ -50,17 +50,15 @@ def test_groups_are_what_the_model_says(server: Server, data: st.DataObject) -> 
     server.clear()
     quoted = ["NULL" if row[3] is None else "'" + row[3].replace("'", "''") + "'" for row in rows]
     server.run(
-        [
-            "CREATE TABLE marks (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, note VARCHAR(20))",
-            "CREATE TABLE hung (id INTEGER PRIMARY KEY, mark_id INTEGER, FOREIGN KEY (mark_id) REFERENCES marks (id))",
-            *(
-                f"INSERT INTO marks VALUES ({row[0]}, {row[1]}, {row[2]}, {note})".replace(
-                    "None", "NULL"
-                )
-                for row, note in zip(rows, quoted, strict=True)
-            ),
-            *(f"INSERT INTO hung VALUES ({row[0]}, {row[0] // 2 + 1})" for row in rows),
-        ]
+        "CREATE TABLE marks (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, note VARCHAR(20))",
+        "CREATE TABLE hung (id INTEGER PRIMARY KEY, mark_id INTEGER, FOREIGN KEY (mark_id) REFERENCES marks (id))",
+        *(
+            f"INSERT INTO marks VALUES ({row[0]}, {row[1]}, {row[2]}, {note})".replace(
+                "None", "NULL"
+            )
+            for row, note in zip(rows, quoted, strict=True)
+        ),
+        *(f"INSERT INTO hung VALUES ({row[0]}, {row[0] // 2 + 1})" for row in rows),
     )
 
     def equal(cell: Any) -> Any:

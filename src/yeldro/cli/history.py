@@ -7,8 +7,8 @@ from collections.abc import Iterable
 from rich.console import RenderableType
 
 from yeldro.cli.consent import check_terminal
-from yeldro.cli.place import find_records_folder, list_records_folders
-from yeldro.cli.records import settle_all
+from yeldro.cli.place import find_database, find_records_folder
+from yeldro.cli.records import find_run, is_of, settle_all
 from yeldro.cli.screen import Screen, confirm
 from yeldro.core.model.plural import count
 from yeldro.errors import Declined, Refused, UsageError
@@ -16,7 +16,7 @@ from yeldro.options import HistoryOptions
 from yeldro.report.history import make_history, render_history, render_history_lines, render_run
 from yeldro.report.json_text import Document
 from yeldro.report.verdicts import make_verdicts, render_verdict_lines, render_verdicts
-from yeldro.store.find_records import find_record_in, find_records, is_older
+from yeldro.store.find_records import find_records, is_older
 from yeldro.store.fingerprints import note_dropped, verify
 from yeldro.store.run_record import RUNNING, RunRecord
 
@@ -25,8 +25,12 @@ def _find(options: HistoryOptions, screen: Screen) -> list[RunRecord]:
     """The record that was named, or all of the folder."""
     folder = find_records_folder(options.archive)
     if options.run:
-        return [find_record_in(list_records_folders(options.archive, options.db), options.run)]
-    return find_records(folder, lambda reason: screen.note(f"Left out: {reason}"))
+        return [find_run(options, options.db, options.run)]
+    found = find_records(folder, lambda reason: screen.note(f"Left out: {reason}"))
+    if not options.db:
+        return found
+    place = find_database(options.db)
+    return [record for record in found if is_of(record, place)]
 
 
 def drop_records(options: HistoryOptions) -> int:
@@ -60,7 +64,7 @@ def verify_records(options: HistoryOptions) -> int:
     folder = find_records_folder(options.archive)
     chosen: set[str] | None = None
     if options.run:
-        named = find_record_in(list_records_folders(options.archive, options.db), options.run)
+        named = find_run(options, options.db, options.run)
         folder, chosen = named.folder.parent, {named.name}
     unread: list[str] = []
     # Each is judged by the one before it, so all are read.

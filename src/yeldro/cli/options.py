@@ -3,6 +3,7 @@ types."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from typing import Any, TypeVar
 
@@ -26,6 +27,16 @@ class GroupedCommand(click.Command):
     """A command whose help shows its options under headings, each in one line."""
 
     options_kind: type
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """An option that takes one value, and is given twice, is refused: the first value would be
+        dropped without a word, and with it perhaps what protects rows."""
+        _, _, given = self.make_parser(ctx).parse_args(list(args))
+        for one, times in Counter(given).items():
+            single = isinstance(one, click.Option) and not (one.multiple or one.is_flag)
+            if times > 1 and single:
+                raise click.UsageError(f"{one.opts[0]} was given {times} times, and takes one.")
+        return super().parse_args(ctx, args)
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for group, listed in find_lines(self.options_kind).items():
@@ -76,6 +87,8 @@ def _make_option(one: Option) -> Callable[[Callable[..., Any]], Callable[..., An
         said = {"is_flag": True}
     elif one.takes_several:
         said = {"multiple": True, "metavar": one.metavar}
+    elif one.kind is Kind.LIST:
+        said = {"multiple": True, "metavar": one.metavar, "callback": _join}
     elif one.choices:
         said["type"] = click.Choice(one.choices)
     elif one.kind in _NUMBERS:
@@ -85,6 +98,11 @@ def _make_option(one: Option) -> Callable[[Callable[..., Any]], Callable[..., An
     if one.completes:
         said["shell_complete"] = _COMPLETES[one.completes]
     return click.option(one.flag, one.name, help=one.help, **said)
+
+
+def _join(_: click.Context, __: click.Parameter, given: tuple[str, ...]) -> str | None:
+    """Lists that are given one after the other are one list."""
+    return ",".join(given) if given else None
 
 
 def _write_usage(one: Option) -> str:

@@ -8,13 +8,15 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from yeldro.cli.connect import opened
-from yeldro.cli.place import confirm_place
+from yeldro.cli.place import confirm_place, list_records_folders
 from yeldro.cli.request import full_address
 from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.model.address import looks_like_address
 from yeldro.errors import UsageError, YeldroError
+from yeldro.options import RecordOptions
 from yeldro.store.config import Place, find_config, find_place
+from yeldro.store.find_records import find_record_in, find_records
 from yeldro.store.run_record import IN_DOUBT, RunRecord
 from yeldro.usecases.settle import settle
 
@@ -32,17 +34,54 @@ def find_place_of(record: RunRecord, asked: str | None) -> Place:
     return replace(find_place(address, None, config), source=f"The record of {record.name}")
 
 
+def find_run(options: RecordOptions, db: str | None, name: str) -> RunRecord:
+    """The record that a person named. `last` is the last run in the database that they named, with
+    --db or YELDRO_DB, else the last of all."""
+    folders = list_records_folders(options.archive, db)
+    said = db or os.environ.get("YELDRO_DB")
+    if name != "last" or not said:
+        return find_record_in(folders, name)
+    place = find_place(said, None, find_config(Path.cwd()))
+    there = [folder for folder in folders if folder.is_dir()]
+    found = [one for folder in there for one in find_records(folder) if _may_be_of(one, place)]
+    if not found:
+        raise UsageError(f"There is no run on {place.title} in {folders[0]}.")
+    return max(found, key=lambda one: str(one.facts["began"]))
+
+
+def _may_be_of(record: RunRecord, place: Place) -> bool:
+    """Whether it did, or may have: over which node of a cluster it ran says little."""
+    ends = (full_address(place.address), record.facts["address"])
+    database, known = (end.rpartition("/")[2] for end in ends)
+    return is_of(record, place) or bool(record.facts.get("cluster") and database == known)
+
+
+def is_of(record: RunRecord, place: Place) -> bool:
+    """Whether a run took place in a database, as far as its address tells."""
+    return _strip(full_address(place.address)) == _strip(record.facts["address"])
+
+
+def _strip(address: str) -> str:
+    """Another account does not make it another database."""
+    scheme, mark, rest = address.partition("://")
+    host, slash, path = rest.partition("/")
+    return f"{scheme}{mark}{host.rpartition('@')[2]}{slash}{path}"
+
+
 def took_place_in(place: Place, database: Database, record: RunRecord) -> bool:
     """Whether a run did, over this node or another one of the same cluster."""
-    is_same = full_address(place.address) == record.facts["address"]
-    return is_same or bool(database.cluster and database.cluster == record.facts.get("cluster"))
+    return is_of(record, place) or bool(
+        database.cluster and database.cluster == record.facts.get("cluster")
+    )
 
 
-def check_place(place: Place, database: Database, record: RunRecord) -> None:
+def check_place(place: Place, database: Database, record: RunRecord, hint: str = "") -> None:
     """UsageError where a run took place elsewhere."""
     if not took_place_in(place, database, record):
         raise UsageError(
-            f"The run took place in {record.facts['address']}, which is another database."
+            f"The run took place in {record.facts['address']}, which is another database than "
+            f"{place.title}.",
+            hint,
         )
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from yeldro.cli.asked_options import write_values
 from yeldro.cli.place import find_records_folder
 from yeldro.core.cautions.caution import read_strict
 from yeldro.core.clearing.request import ClearRequest, Emptiness
@@ -24,7 +25,7 @@ from yeldro.core.duplicates.request import (
 from yeldro.core.model.address import Address, looks_like_address, read_address
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rule, read_rules
-from yeldro.core.selection.guards import Guards, read_expected
+from yeldro.core.selection.guards import Guards, make_guards
 from yeldro.core.selection.selection import CHOOSING, Asked
 from yeldro.errors import UsageError
 from yeldro.options import (
@@ -143,10 +144,8 @@ def read_duplicates_request(
 
 def read_guards(options: LimitOptions, *, no_rollback: bool = False) -> Guards:
     """The limits of a command. `no_rollback`: the person knows what no rollback takes back."""
-    expected = read_expected(options.expect) if options.expect else None
-    return Guards(
-        expected, options.max_rows, options.max_share, read_strict(options.strict), no_rollback
-    )
+    values = {one.name: getattr(options, one.name) for one in options_of(LimitOptions)}
+    return make_guards(values, read_strict, no_rollback=no_rollback)
 
 
 def read_keeping(kind: str, options: ChangingOptions, line: str, address: Address) -> Keeping:
@@ -158,7 +157,12 @@ def read_keeping(kind: str, options: ChangingOptions, line: str, address: Addres
         not options.no_archive,
         options.archive_table or "",
         options.leave_out,
-        {"kind": kind, "asked": line, "address": full_address(address)},
+        {
+            "kind": kind,
+            "asked": line,
+            "address": full_address(address),
+            "options": write_values(options),
+        },
         Path(options.cleanup).stem if isinstance(options, RunOptions) else "",
     )
 

@@ -7,14 +7,14 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from yeldro.cli.asked_line import read_line
+from yeldro.cli.asked_options import Asked, read_asked
 from yeldro.cli.cleanup_jobs import ChosenSteps, make_jobs
 from yeldro.cli.connect import opened, watched
 from yeldro.cli.consent import check_consent, find_protection
 from yeldro.cli.pace import describe_pace, read_pace
 from yeldro.cli.person import Person
-from yeldro.cli.place import confirm_place, list_records_folders
-from yeldro.cli.records import check_place, find_place_of
+from yeldro.cli.place import confirm_place
+from yeldro.cli.records import check_place, find_place_of, find_run
 from yeldro.cli.request import (
     read_clear_request,
     read_duplicates_request,
@@ -27,10 +27,9 @@ from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.run.batching import Pace
 from yeldro.errors import Refused
-from yeldro.options import ClearOptions, DedupeOptions, DeletionOptions, ResumeOptions, RunOptions
+from yeldro.options import ClearOptions, DedupeOptions, ResumeOptions, RunOptions
 from yeldro.report.history import render_progress
 from yeldro.store.cleanup_file import load_cleanup
-from yeldro.store.find_records import find_record_in
 from yeldro.store.run_record import RunRecord
 from yeldro.usecases.afterwards import look_afterwards
 from yeldro.usecases.resume import ResumedRun, check_resumable
@@ -41,7 +40,7 @@ from yeldro.usecases.steps import BatchJob, Clearing, Deletion, Merging
 def resume_run(options: ResumeOptions) -> int:
     """Settle the last batch, show what is done and what is left, ask, go on."""
     screen = Screen(options.format)
-    record = find_record_in(list_records_folders(options.archive, options.db), options.run)
+    record = find_run(options, options.db, options.run)
     asks = check_consent(options, "go on")
     place = confirm_place(find_place_of(record, options.db), asks=asks)
     protected = find_protection(options, place, asks=asks)
@@ -50,7 +49,7 @@ def resume_run(options: ResumeOptions) -> int:
     # SQLite keeps hold of an archive that it looked into, which the rest of the run must write.
     with opened(place, Mode.WRITE, options.wait) as database:
         check_place(place, database, record)
-        check_resumable(database, record)
+        check_resumable(database, record, even_if_altered=options.even_if_altered)
     with opened(place, Mode.WRITE, options.wait, asked.allow_function) as database:
         if screen.format == "text":
             screen.show(render_progress(record))
@@ -59,7 +58,7 @@ def resume_run(options: ResumeOptions) -> int:
         person.how = describe_pace(pace)
         with watched(place, pace.behind) as followers:
             manner = Manner(ask_first=asks, recount=asked.recount, pace=pace, followers=followers)
-            result = ResumedRun(database, job, manner, person, record).run()
+            result = ResumedRun(database, job, manner, person, record, anew=options.anew).run()
         result = look_afterwards(database, result, analyze=asked.then_analyze)
     back = make_way_back(options, place, result) if record.facts["archive"] else ""
     onward = make_way_back(options, place, result, "resume")
@@ -67,13 +66,8 @@ def resume_run(options: ResumeOptions) -> int:
     return result.status
 
 
-Asked = DeletionOptions | ClearOptions | DedupeOptions | RunOptions
-
-
 def _read_asked(record: RunRecord) -> Asked:
-    name, asked = read_line(record.facts["asked"])
-    if not isinstance(asked, Asked):
-        raise Refused(f"yeldro {name} does not go in batches.")
+    asked = read_asked(record)
     if isinstance(asked, RunOptions):
         # The days that it meant then, and not what they would be today.
         values = record.facts.get("parameters", {})

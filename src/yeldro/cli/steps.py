@@ -10,6 +10,7 @@ from textwrap import indent
 from typing import Any, TypeVar
 
 from yeldro.cli.place import beside
+from yeldro.core.cautions.caution import read_strict
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
 from yeldro.core.cleanup.step_options import AnyOptions, find_verb, read_options, write_options
@@ -18,7 +19,7 @@ from yeldro.core.model.relative_days import is_relative
 from yeldro.core.model.schema import Family
 from yeldro.core.model.values import MOVING, Value, read_given, read_parameter
 from yeldro.core.review.verdict import Review
-from yeldro.core.selection.guards import Guards, read_expected
+from yeldro.core.selection.guards import Guards, make_guards
 from yeldro.core.selection.parameters import find_names
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import Refused, UsageError
@@ -94,9 +95,8 @@ def read_limits(guards: Mapping[str, Any]) -> Guards:
     """The guards of a file, which hold for all of its steps together; but `strict` holds in
     each.
     """
-    expect = guards.get("expect")
-    wanted = None if expect is None else read_expected(str(expect))
-    return Guards(wanted, guards.get("max_rows"), guards.get("max_share"))
+    values = {name: value for name, value in guards.items() if name != "strict"}
+    return make_guards(values, read_strict)
 
 
 def read_values(

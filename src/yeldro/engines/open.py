@@ -36,10 +36,10 @@ def open_database(
     if address.kind == POSTGRESQL:
         from yeldro.engines.postgresql.connection import open_postgresql
 
-        return open_postgresql(address, wait, link or Link())
+        return open_postgresql(address, mode, wait, link or Link())
     from yeldro.engines.mariadb.connection import open_mariadb
 
-    return open_mariadb(address, wait, link or Link())
+    return open_mariadb(address, mode, wait, link or Link())
 
 
 def open_follower(

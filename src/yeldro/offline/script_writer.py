@@ -24,7 +24,7 @@ from yeldro.core.model.schema import Reference, ReferentialAction, Schema, Table
 from yeldro.core.reach.order import find_order, reachable
 from yeldro.core.reach.request import Request
 from yeldro.core.reach.rules import Rules
-from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.guards import Guards, check_enforced
 from yeldro.core.selection.selection import Selection, read_selection
 from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
@@ -218,6 +218,7 @@ class _Writer:
         self, guards: Guards, sets: Sequence[tuple[StoredKeys, bool]], what: str, *, expects: bool
     ) -> None:
         """Guards on rows that are about to go, with those that went in earlier steps."""
+        check_enforced(guards, ("expect", "max_rows", "max_share", "strict", "no_rollback"))
         count = self.statements.count_keys
         if guards.expect and expects:
             matched = count([keys for keys, is_root in sets if is_root])

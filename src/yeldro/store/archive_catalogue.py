@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -41,6 +41,48 @@ TABLES = re.findall(r"CREATE TABLE (\w+)", CATALOGUE)
 
 def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
+
+
+def write_view(table: str, columns: Sequence[str]) -> str:
+    """The statement for the view that shows the rows of a table that stand in blocks."""
+    cells = ", ".join(
+        f"json_extract(value, '$[{place}]') AS {quoted(name)}" for place, name in enumerate(columns)
+    )
+    numbers = (
+        "SELECT portion FROM yeldro_portions WHERE shown_as = "
+        f"'{table.replace(chr(39), chr(39) * 2)}'"
+    )
+    rows = f"FROM yeldro_blocks, json_each(yeldro_blocks.rows) WHERE portion IN ({numbers})"
+    return f"CREATE VIEW {quoted(table)} AS SELECT {cells or 'NULL'} {rows}"
+
+
+def write_table(table: str, columns: Sequence[str]) -> str:
+    """The statement for a table that rows stand in, as SQLite keeps it."""
+    return f"CREATE TABLE {quoted(table)} ({', '.join(map(quoted, columns))})"
+
+
+def check_contents(file: sqlite3.Connection) -> None:
+    """Whether an archive holds nothing but what we make: a trigger in it would act on whatever is
+    written, a view or a generated column need not have an end.
+
+    sqlite3.Error where it does not.
+    """
+    check_tables(file, *TABLES)
+    known = {text.strip() for text in CATALOGUE.split(";")}
+    shown: dict[str, list[str]] = {}
+    for table, column in file.execute(
+        "SELECT shown_in, shown_as FROM yeldro_columns WHERE left_out = 0 ORDER BY shown_in, place"
+    ):
+        shown.setdefault(str(table), []).append(str(column))
+    for table, columns in shown.items():
+        known |= {write_view(table, columns), write_table(table, columns)}
+    for kind, name, sql in file.execute("SELECT type, name, sql FROM main.sqlite_master"):
+        own = sql is None or sql in known or _LEFT.fullmatch(sql)
+        if not own:
+            raise sqlite3.DatabaseError(f"the {kind} {name} in it is none of ours")
+
+
+_LEFT = re.compile(r"CREATE TABLE yeldro_left_\d+ \(l\d+(?:, l\d+)*\)")
 
 
 def check_tables(file: sqlite3.Connection, *names: str) -> None:

@@ -5,14 +5,20 @@ from __future__ import annotations
 import json
 import os
 import sqlite3
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
 from yeldro.core.database.archive_format import Form, Portion
 from yeldro.core.model.schema import Column, TableName
 from yeldro.errors import ArchiveFailed, Refused
-from yeldro.store.archive_catalogue import CATALOGUE, quoted, translated
+from yeldro.store.archive_catalogue import (
+    CATALOGUE,
+    check_contents,
+    quoted,
+    translated,
+    write_view,
+)
 from yeldro.store.copy_text import pack
 from yeldro.store.disk import create_private, sync
 
@@ -32,8 +38,8 @@ class ArchiveWriter:
         self.path = path
         self.tick: Callable[[int], None] = lambda _: None
         self.portions = 0
-        self._shown: dict[TableName, tuple[str, dict[str, str]]] = {}
-        self._next: dict[TableName, int] = {}
+        self._shown: dict[_Definition, tuple[str, dict[str, str]]] = {}
+        self._next: dict[str, int] = {}
         self._engine = engine
         if again:
             self._go_on()
@@ -67,7 +73,7 @@ class ArchiveWriter:
             self._open()
             self._file.execute("BEGIN")
             for portion in portions:
-                new = portion.table.name not in self._shown
+                new = _define(portion) not in self._shown
                 self._name(portion)
                 self._write_portion(portion, copies.get(portion.table.name))
                 if new:
@@ -79,16 +85,17 @@ class ArchiveWriter:
                 self._file.execute("BEGIN")
 
     def _name(self, portion: Portion) -> None:
-        """SQLite's names ignore case, and some are its own or ours."""
+        """SQLite's names ignore case, and some are its own or ours. A table that was defined anew
+        meanwhile is another one here."""
         taken = {name.lower() for name, _ in self._shown.values()}
         table = _free(portion.table.label, taken)
         columns: dict[str, str] = {}
         for column in portion.columns:
             columns[column] = _free(column, {name.lower() for name in columns.values()})
-        self._shown.setdefault(portion.table.name, (table, columns))
+        self._shown.setdefault(_define(portion), (table, columns))
 
     def shown(self, portion: Portion) -> tuple[str, tuple[str, ...]]:
-        table, columns = self._shown[portion.table.name]
+        table, columns = self._shown[_define(portion)]
         return table, tuple(columns[name] for name in portion.columns)
 
     def _write_portion(self, portion: Portion, copy: TableName | None) -> None:
@@ -100,7 +107,7 @@ class ArchiveWriter:
                 portion.number,
                 name.schema,
                 name.name,
-                self._shown[name][0],
+                self._shown[_define(portion)][0],
                 json.dumps(portion.key),
                 portion.action,
                 str(portion.reference) if portion.reference else None,
@@ -117,7 +124,7 @@ class ArchiveWriter:
         )
 
     def _write_columns(self, portion: Portion, find_form: Callable[[Column], Form]) -> None:
-        table, columns = self._shown[portion.table.name]
+        table, columns = self._shown[_define(portion)]
         for place, column in enumerate(portion.table.columns):
             row = (
                 table,
@@ -133,16 +140,7 @@ class ArchiveWriter:
 
     def _show(self, portion: Portion) -> None:
         table, columns = self.shown(portion)
-        cells = ", ".join(
-            f"json_extract(value, '$[{place}]') AS {quoted(name)}"
-            for place, name in enumerate(columns)
-        )
-        numbers = (
-            "SELECT portion FROM yeldro_portions WHERE shown_as = "
-            f"'{table.replace(chr(39), chr(39) * 2)}'"
-        )
-        rows = f"FROM yeldro_blocks, json_each(yeldro_blocks.rows) WHERE portion IN ({numbers})"
-        self._file.execute(f"CREATE VIEW {quoted(table)} AS SELECT {cells or 'NULL'} {rows}")
+        self._file.execute(write_view(table, columns))
 
     def add(self, portion: Portion, lines: Iterator[bytes]) -> int:
         total, rows, size, waiting = 0, 0, 0, []
@@ -183,8 +181,9 @@ class ArchiveWriter:
             if not self._file.in_transaction:
                 self._file.execute("BEGIN")
                 for portion, rows in copied:
-                    start = self._next.get(portion.table.name, 1)
-                    self._next[portion.table.name] = start + rows
+                    shown, _ = self._shown[_define(portion)]
+                    start = self._next.get(shown, 1)
+                    self._next[shown] = start + rows
                     self._file.execute(
                         "UPDATE yeldro_portions SET first_row = ?, last_row = ? WHERE portion = ?",
                         (start, start + rows - 1, portion.number),
@@ -198,36 +197,54 @@ class ArchiveWriter:
         """Take up a file that was written before."""
         with translated(self.path):
             self._open()
+            check_contents(self._file)
             self._file.execute("UPDATE yeldro_archive SET complete = 0")
             for schema, table, shown, number, last in self._file.execute(
                 "SELECT source_schema, source_table, shown_as, max(portion), max(last_row) FROM "
                 "yeldro_portions GROUP BY 1, 2, 3"
             ).fetchall():
                 columns = self._file.execute(
-                    "SELECT source_column, shown_as FROM yeldro_columns WHERE shown_in = ?",
+                    "SELECT source_column, shown_as, type, generated, left_out FROM "
+                    "yeldro_columns WHERE shown_in = ? ORDER BY place",
                     (shown,),
+                ).fetchall()
+                defined = tuple(
+                    (name, type_, bool(made), bool(out)) for name, _, type_, made, out in columns
                 )
-                self._shown[TableName(schema, table)] = (shown, dict(columns.fetchall()))
-                self._next[TableName(schema, table)] = (last or 0) + 1
+                names = {name: own for name, own, _, _, out in columns if not out}
+                self._shown[TableName(schema, table), defined] = (shown, names)
+                self._next[shown] = (last or 0) + 1
                 self.portions = max(self.portions, number)
             self._file.close()
 
-    def cut_back(self, step: int) -> None:
-        """Take out what came after a step: it was not committed."""
+    def find_steps(self) -> set[int]:
+        """The steps that it holds anything of."""
+        with translated(self.path):
+            self._open()
+            found = self._file.execute("SELECT DISTINCT step FROM yeldro_portions").fetchall()
+            self._file.close()
+        return {int(step) for (step,) in found}
+
+    def cut(self, steps: Collection[int]) -> None:
+        """Take out what was copied in some steps, of which it is certain that nothing became of
+        them, and what nothing is shown in any more."""
         self.close()
-        later = "FROM yeldro_portions WHERE step > ?"
+        listed = json.dumps(sorted(steps))
+        of_these = "FROM yeldro_portions WHERE step IN (SELECT value FROM json_each(?))"
         with translated(self.path):
             self._open()
             self._file.execute("BEGIN")
-            kinds = dict(self._file.execute("SELECT name, type FROM sqlite_master").fetchall())
-            for number, shown in self._file.execute(
-                f"SELECT portion, shown_as {later}", (step,)
-            ).fetchall():
+            cut = self._file.execute(
+                f"SELECT portion, shown_as, first_row, last_row {of_these}", (listed,)
+            ).fetchall()
+            self._file.execute(f"DELETE {of_these}", (listed,))
+            for number, *_ in cut:
                 self._file.execute("DELETE FROM yeldro_blocks WHERE portion = ?", (number,))
                 self._file.execute(f"DROP TABLE IF EXISTS yeldro_left_{int(number)}")
-                if kinds.get(shown) == "table":
-                    self._cut_back_table(shown, step)
-            self._file.execute(f"DELETE {later}", (step,))
+            for shown in {shown for _, shown, _, _ in cut}:
+                self._cut_shown(
+                    shown, [(first, last) for _, own, first, last in cut if own == shown]
+                )
             (self.portions,) = self._file.execute(
                 "SELECT coalesce(max(portion), 0) FROM yeldro_portions"
             ).fetchone()
@@ -235,17 +252,30 @@ class ArchiveWriter:
             self._file.close()
             sync(self.path)
 
-    def _cut_back_table(self, shown: str, step: int) -> None:
-        """The rows that stand in a table of their own, as where the engine is SQLite."""
-        (last,) = self._file.execute(
-            "SELECT coalesce(max(last_row), 0) FROM yeldro_portions WHERE shown_as = ? AND step <= "
-            "?",
-            (shown, step),
+    def _cut_shown(self, shown: str, spans: Sequence[tuple[int | None, int | None]]) -> None:
+        """Rows that stand in a table of their own, as where the engine is SQLite, or the table, or
+        view, itself where nothing of it is left."""
+        found = self._file.execute(
+            "SELECT type FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')", (shown,)
         ).fetchone()
-        self._file.execute(f"DELETE FROM {quoted(shown)} WHERE rowid > ?", (last,))
-        for name, (own, _) in self._shown.items():
-            if own == shown:
-                self._next[name] = last + 1
+        rows, last = self._file.execute(
+            "SELECT count(*), coalesce(max(last_row), 0) FROM yeldro_portions WHERE shown_as = ?",
+            (shown,),
+        ).fetchone()
+        if rows and found == ("table",):
+            for span in spans:
+                if None not in span:
+                    self._file.execute(
+                        f"DELETE FROM {quoted(shown)} WHERE rowid BETWEEN ? AND ?", span
+                    )
+            # What was never finished has no numbers yet.
+            self._file.execute(f"DELETE FROM {quoted(shown)} WHERE rowid > ?", (last,))
+        elif not rows:
+            if found:
+                self._file.execute(f"DROP {found[0].upper()} {quoted(shown)}")
+            self._file.execute("DELETE FROM yeldro_columns WHERE shown_in = ?", (shown,))
+            self._shown = {key: own for key, own in self._shown.items() if own[0] != shown}
+        self._next[shown] = last + 1
 
     def complete(self) -> None:
         """Nothing comes after this: from now on the database may commit."""
@@ -258,6 +288,18 @@ class ArchiveWriter:
     def close(self) -> None:
         with suppress(sqlite3.Error):
             self._file.close()
+
+
+# The name of a table, and its columns: each with its type, whether it is generated, and left out.
+_Definition = tuple[TableName, tuple[tuple[str, str, bool, bool], ...]]
+
+
+def _define(portion: Portion) -> _Definition:
+    columns = tuple(
+        (one.name, one.type, one.generated, one.name not in portion.columns)
+        for one in portion.table.columns
+    )
+    return portion.table.name, columns
 
 
 def _free(name: str, taken: set[str]) -> str:

@@ -34,7 +34,8 @@ def read_decisions(path: Path, table: Table) -> Decisions:
             "Use --keep.",
         )
     try:
-        text = path.read_text(encoding="utf-8-sig")
+        # As it is: a key may hold what ends a line elsewhere.
+        text = path.read_bytes().decode("utf-8-sig")
     except OSError as error:
         raise UsageError(f"{path} cannot be read: {error.strerror}.") from None
     except UnicodeDecodeError:

@@ -77,13 +77,14 @@ def open_to_add(path: Path) -> TextIO:
     return os.fdopen(os.open(path, flags, 0o600), "a", encoding="utf-8")
 
 
-def append_synced(path: Path, line: str) -> None:
-    """Add a line to a private file. It is on disk when this returns."""
+def append_synced(path: Path, line: str, *, at_once: bool = True) -> None:
+    """Add a line to a private file. It is on disk when this returns, or with the next one."""
     is_new = not path.exists()
     with open_to_add(path) as file:
         file.write(line)
         file.flush()
-        os.fsync(file.fileno())
+        if at_once:
+            os.fsync(file.fileno())
     if is_new:
         sync(path.parent)
 

@@ -21,8 +21,9 @@ from yeldro.store.disk import append_synced
 from yeldro.store.find_records import find_records
 from yeldro.store.run_facts import FormerFacts, MarkFacts
 from yeldro.store.run_record import ARCHIVE, IN_DOUBT, RUNNING, RunRecord, now, who
+from yeldro.store.shape_file import SHAPE
 
-_FILES = (ARCHIVE, "run.sql", BATCHES, KEYS)
+_FILES = (ARCHIVE, "run.sql", BATCHES, KEYS, SHAPE)
 DROPPED = "dropped.jsonl"
 
 
@@ -36,10 +37,19 @@ class Verdict(Struct, frozen=True):
 
 
 def take_fingerprints(record: RunRecord) -> None:
-    """When a run has ended and all files are closed."""
+    """When a run has ended and all files are closed. What was not whole before is not vouched
+    for again."""
+    if not record.is_whole:
+        return
     folder = record.folder
     files = {name: _digest(folder / name) for name in _FILES if (folder / name).is_file()}
     record.write(fingerprints=MarkFacts(files=files, before=_find_former(record)))
+
+
+def open_fingerprints(record: RunRecord) -> MarkFacts | None:
+    """Those of a record whose run goes on: until it ends again, nobody vouches for its files."""
+    mark = _mark_of(record)
+    return MarkFacts(files={}, before=mark["before"], open=True) if mark else None
 
 
 def _find_former(record: RunRecord) -> FormerFacts | None:
@@ -71,14 +81,30 @@ def _has_ended(record: RunRecord) -> bool:
     return _mark_of(record) is not None and record.outcome not in (IN_DOUBT, RUNNING)
 
 
+def find_own_faults(record: RunRecord) -> list[str]:
+    """What of a record is not as its run left it, whatever became of those before it."""
+    mark = _mark_of(record)
+    if mark is None or not _has_ended(record):
+        return []
+    return list(_find_file_faults(record, mark))
+
+
 def _find_faults(
     record: RunRecord, known: Mapping[str, RunRecord], dropped: Mapping[str, set[str]]
 ) -> Iterator[str]:
     mark = _mark_of(record)
     if mark is None or not _has_ended(record):
         return
+    yield from _find_file_faults(record, mark)
+    if former := mark["before"]:
+        yield from _find_faults_before(former, known, dropped)
+
+
+def _find_file_faults(record: RunRecord, mark: MarkFacts) -> Iterator[str]:
     if not record.is_whole:
         yield "run.json was changed"
+    if mark.get("open"):
+        return
     for name, digest in mark["files"].items():
         path = record.folder / name
         if not path.is_file():
@@ -88,8 +114,6 @@ def _find_faults(
     for name in _FILES:
         if name not in mark["files"] and (record.folder / name).is_file():
             yield f"{name} was added"
-    if former := mark["before"]:
-        yield from _find_faults_before(former, known, dropped)
 
 
 def _find_faults_before(
@@ -117,7 +141,7 @@ def note_dropped(record: RunRecord) -> None:
 
 def _read_dropped(folder: Path) -> dict[str, set[str]]:
     path = folder / DROPPED
-    lines = path.read_text(encoding="utf-8").splitlines() if path.is_file() else []
+    lines = path.read_bytes().split(b"\n") if path.is_file() else []
     found: dict[str, set[str]] = {}
     for line in lines:
         try:

@@ -95,12 +95,14 @@ class FormerFacts(TypedDict):
 
 class MarkFacts(TypedDict):
     """The SHA-256 of the files of a record when its run ended, and of what it says itself now; the
-    `earlier` ones are those that it had before something was added to it."""
+    `earlier` ones are those that it had before something was added to it. While it is `open` its
+    files are still written."""
 
     files: dict[str, str]
     before: FormerFacts | None
     record: NotRequired[str]
     earlier: NotRequired[list[str]]
+    open: NotRequired[bool]
 
 
 class RunFacts(TypedDict):
@@ -134,6 +136,7 @@ class RunFacts(TypedDict):
     matched: NotRequired[int]
     batches: NotRequired[PaceFacts]
     parameters: NotRequired[dict[str, str]]
+    options: NotRequired[dict[str, Any]]
     settled: NotRequired[str]
     fingerprints: NotRequired[MarkFacts]
     reach: list[PartFacts]

@@ -23,6 +23,7 @@ from msgspec import Struct, field
 from yeldro.core.database.archive_format import ELSEWHERE
 from yeldro.errors import ArchiveFailed, UsageError
 from yeldro.store.batch_file import BATCHES, BatchFile
+from yeldro.store.batch_file import now as now
 from yeldro.store.disk import find_stranger, open_private, open_to_add, sync, write_private
 from yeldro.store.run_facts import MarkFacts, RunFacts, is_run_facts
 
@@ -34,7 +35,7 @@ except ImportError:  # not on Windows: there a run under way cannot be told from
 ARCHIVE = "rows.sqlite"
 
 
-IN_DOUBT, RUNNING = "in-doubt", "running"
+IN_DOUBT, RUNNING, STOPPED = "in-doubt", "running", "stopped"
 
 
 class Keeping(Struct, frozen=True):
@@ -50,7 +51,7 @@ class Keeping(Struct, frozen=True):
     archive: bool = True
     table: str = ""
     left_out: tuple[str, ...] = ()
-    facts: Mapping[str, str] = field(default_factory=dict)
+    facts: Mapping[str, Any] = field(default_factory=dict)
     name: str = ""
 
 
@@ -76,7 +77,11 @@ class RunRecord:
     def outcome(self) -> str:
         """What the run came to. One whose process still holds its folder is under way."""
         outcome = str(self.facts["outcome"])
-        return RUNNING if outcome == IN_DOUBT and self._is_held() else outcome
+        if outcome == IN_DOUBT:
+            return RUNNING if self._is_held() else outcome
+        # Somebody has taken it up, and is still being asked.
+        waits = outcome == STOPPED and not self._journal and self._is_held()
+        return RUNNING if waits else outcome
 
     @property
     def size(self) -> int:
@@ -152,7 +157,11 @@ class RunRecord:
     def find_digest(self) -> str:
         """The SHA-256 of all that the record says, but for this itself."""
         mark = self.facts.get("fingerprints")
-        own = {"files": mark["files"], "before": mark["before"]} if mark else None
+        own = (
+            {name: mark[name] for name in ("files", "before", "open") if name in mark}
+            if mark
+            else None
+        )
         facts = {**self.facts, "fingerprints": own}
         text = json.dumps(facts, ensure_ascii=False, sort_keys=True, default=str)
         return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
@@ -219,10 +228,6 @@ def read_record(folder: Path) -> RunRecord:
     if "batches" in record.facts:
         BatchFile(folder / BATCHES).read()
     return record
-
-
-def now() -> str:
-    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def who() -> str:

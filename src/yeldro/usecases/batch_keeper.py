@@ -7,6 +7,7 @@ from typing import Any
 
 from yeldro.core.database.archive_format import Portion
 from yeldro.core.model.key_set import StoredKeys
+from yeldro.core.model.shape import Shape
 from yeldro.core.run.batching import Progress
 from yeldro.core.run.outcome import Outcome
 from yeldro.core.run.preview import Preview
@@ -15,30 +16,38 @@ from yeldro.errors import ArchiveFailed
 from yeldro.store.archive_writer import ArchiveWriter
 from yeldro.store.batch_file import (
     BATCHES,
+    BEGUN,
     COMMITTED,
     COMMITTING,
+    IN_DOUBT,
     KEYS,
-    ROLLED_BACK,
+    UNDONE,
     BatchFacts,
     BatchFile,
 )
+from yeldro.store.fingerprints import open_fingerprints
 from yeldro.store.run_facts import PaceFacts, describe_tally
-from yeldro.store.run_record import IN_DOUBT, RunRecord, now
+from yeldro.store.run_record import IN_DOUBT as RUN_IN_DOUBT
+from yeldro.store.run_record import RunRecord, now
+from yeldro.store.shape_file import write_shape
 from yeldro.usecases.record_keeper import Keeper
 
 
 class BatchKeeper(Keeper):
-    """Keeps a run in batches. `batch` is the number of the last one that was begun, `done` that of
-    the last one that was committed: what is kept of that, and of those before it, stays."""
+    """Keeps a run in batches. `attempt` is the number of the last attempt at a batch, which no
+    other one ever has; `batches` is how many were committed."""
 
-    batch = 0
-    done = 0
+    attempt = 0
+    batches = 0
+    state = UNDONE
+    """What the last attempt has come to, as far as this process knows."""
 
-    def begin_all(self, found: Preview, facts: PaceFacts) -> None:
-        """Begin the record, before the first batch."""
+    def begin_all(self, found: Preview, facts: PaceFacts, shown: Shape) -> None:
+        """Begin the record, before the first batch. It keeps the shape that was shown."""
         if self.keeping:
             self._kept.append(found)
             self._record = self._begin(self.keeping)
+            write_shape(self._record.folder, shown)
             self._record.write(batches=facts)
 
     def take_up(self, record: RunRecord) -> list[BatchFacts]:
@@ -46,18 +55,26 @@ class BatchKeeper(Keeper):
         the batches that were committed."""
         record.hold()
         self._record = record
-        done = BatchFile(record.folder / BATCHES).committed()
-        self.batch = self.done = done[-1]["batch"] if done else 0
+        journal = BatchFile(record.folder / BATCHES)
+        done = journal.committed()
+        self.batches = len(done)
+        self.attempt = max((one["attempt"] for one in journal.read()), default=0)
         return done
 
-    def go_on(self) -> None:
-        """From here on what becomes of it is open again."""
+    def go_on(self, shown: Shape | None = None) -> None:
+        """From here on what becomes of it is open again, with another shape where one is given."""
         assert self._record
         record = self._record
-        record.write(outcome=IN_DOUBT, ended=None, reason="")
+        if shown is not None:
+            write_shape(record.folder, shown)
+        marks = open_fingerprints(record)
+        more = {"fingerprints": marks} if marks and record.is_whole else {}
+        record.write(outcome=RUN_IN_DOUBT, ended=None, reason="", **more)
         if record.facts["archive"] and record.archive.exists():
             dialect, encoding = self.database.dialect, self.database.encoding
             self._writer = ArchiveWriter(record.archive, dialect, encoding, again=True)
+            # The line of an attempt may be lost while its copy is not.
+            self.attempt = max([self.attempt, *self._writer.find_steps()])
 
     def keep_keys(self, numbered: StoredKeys) -> None:
         """Keep the keys of all rows that were chosen: temporary tables die with the connection."""
@@ -77,7 +94,7 @@ class BatchKeeper(Keeper):
             writer.close()
 
     @property
-    def _lines(self) -> BatchFile | None:
+    def _journal(self) -> BatchFile | None:
         return BatchFile(self._record.folder / BATCHES) if self._record else None
 
     @property
@@ -86,10 +103,11 @@ class BatchKeeper(Keeper):
         return bool(self._record and self.keeping and self.keeping.archive)
 
     def keep(self, found: Preview) -> None:
-        """Archive what a batch touches: synced when this returns."""
-        self.batch += 1
+        """Begin an attempt, and archive what it touches: synced when this returns."""
+        self.attempt += 1
+        self._add(BEGUN)
         if self._record and self.copies:
-            self._archive(self._record, found.reach, self.batch)
+            self._archive(self._record, found.reach, self.attempt)
 
     def commit_batch(self, facts: dict[str, Any], tally: Tally) -> None:
         """Right before the commit of a batch."""
@@ -102,31 +120,42 @@ class BatchKeeper(Keeper):
         self.life.is_final = True
 
     def _add(self, state: str, **facts: Any) -> None:
-        if self._lines:
-            line = {"batch": self.batch, "state": state, "at": now(), **facts}
-            self._lines.add(BatchFacts(**line))  # type: ignore[typeddict-item]
+        self.state = state
+        if self._journal:
+            line = {
+                "attempt": self.attempt,
+                "batch": self.batches + 1,
+                "state": state,
+                "at": now(),
+                **facts,
+            }
+            self._journal.add(BatchFacts(**line))  # type: ignore[typeddict-item]
 
     def batch_committed(self, **facts: Any) -> None:
         """Where that cannot be written down, the run ends in doubt, and what the database knows
-        settles it: a later batch must not take the number of this one."""
+        settles it."""
         self._add(COMMITTED, **facts)
-        self.life.is_final, self.done = False, self.batch
+        self.life.is_final = False
+        self.batches += 1
 
     def batch_rolled_back(self) -> None:
         """Its rows are where they were, so their copy goes. What may have been committed stays."""
-        if self.life.is_final or self.batch == self.done:
+        if self.life.is_final:
+            if self.state == COMMITTING:
+                self._add(IN_DOUBT)
+            return
+        if self.state not in (BEGUN, COMMITTING):
             return
         if self._writer:
-            self._writer.cut_back(self.done)
-        if self._lines and any(one["batch"] == self.batch for one in self._lines.read()):
-            self._add(ROLLED_BACK)
+            self._writer.cut([self.attempt])
+        self._add(UNDONE)
 
     def rolled_back(self, reason: str, tally: Tally | None = None) -> str:
         """Of a run that goes on, what its earlier batches left stays."""
-        return self.name if self.done else super().rolled_back(reason, tally)
+        return self.name if self.batches else super().rolled_back(reason, tally)
 
     def drop(self) -> None:
-        if not self.done:
+        if not self.batches:
             super().drop()
 
     def end_all(
@@ -136,9 +165,7 @@ class BatchKeeper(Keeper):
         self.database.record(None)
         if not self._record:
             return ""
-        if not progress.batches:
-            self._record.drop_archive()
-        elif self._writer:
+        if self._writer:
             self._writer.complete()
         label = outcome.label
         with suppress(ArchiveFailed):

@@ -8,7 +8,6 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
-from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import KeyRange, StoredKeys
@@ -148,7 +147,8 @@ class BatchRun(Run):
         self.progress = replace(self.progress, total=total)
         self.batch_keeper.listen()
         size = self.pace.rows or "auto"
-        self.batch_keeper.begin_all(shown, PaceFacts(size=size, total=total, what=self.job.chosen))
+        facts = PaceFacts(size=size, total=total, what=self.job.chosen)
+        self.batch_keeper.begin_all(shown, facts, self.watch.expected)
         self.batch_keeper.keep_keys(numbered)
         return self.take_all(shown, numbered)
 
@@ -225,7 +225,7 @@ class BatchRun(Run):
         start, is_held = time.monotonic(), False
         while True:
             listed = self.database.numbered.between(numbered, first, first + wanted - 1)
-            self.database.begin(Mode.WRITE)
+            self.watch.begin()
             found = self.job.look_at_batch(shown, listed, self._describe(numbered))
             rows, left = found.reach.rows, self.progress.total - first + 1
             if found.refusals and wanted < left:

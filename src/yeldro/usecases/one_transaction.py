@@ -8,7 +8,6 @@ from typing import cast
 
 from msgspec import Struct
 
-from yeldro.core.database.abilities import Mode
 from yeldro.core.database.connection import Database
 from yeldro.core.database.followers import Follower
 from yeldro.core.database.phase import Phase
@@ -32,6 +31,7 @@ from yeldro.usecases.answers import Answers
 from yeldro.usecases.compare_reaches import count_differences
 from yeldro.usecases.judge import Compare, check_seal, judge
 from yeldro.usecases.record_keeper import Keeper
+from yeldro.usecases.schema_watch import SchemaChanged, SchemaWatch
 from yeldro.usecases.steps import BatchJob, Job
 from yeldro.usecases.transaction import LifeCycle, looking, undo
 from yeldro.words.tell import tell, voice_of
@@ -77,6 +77,8 @@ class Run:
         self.life = LifeCycle()
         self.preview: Preview | None = None
         self.done: list[StepAccount] = []
+        scope = dict.fromkeys(table for job in jobs for table in job.scope)
+        self.watch = SchemaWatch(database, list(scope))
         tables = dict.fromkeys(job.selection.table for job in jobs)
         self.keeper = Keeper(database, keeping, list(tables), answers.copying, self.life)
 
@@ -96,7 +98,10 @@ class Run:
         # From here on the journal holds what is sent.
         self.keeper.listen()
         emptied = [job.selection.table for job in self.jobs if job.selection.truncate]
-        self.database.begin(Mode.WRITE, emptied)
+        try:
+            self.watch.begin(emptied)
+        except SchemaChanged as error:
+            return self._stopped(self.preview, error.message, error.hint)
         self.life.begun = True
         return self._take_turns(shown)
 
@@ -210,11 +215,11 @@ class Run:
         changed += [(change.table, change.columns) for change in reach.changes if change.rows]
         self.database.check_rights([keys.table for keys, rows in reach.deleted if rows], changed)
 
-    def _stopped(self, found: Preview, reason: str, hint: str = "") -> RunResult:
+    def _stopped(self, found: Preview | None, reason: str, hint: str = "") -> RunResult:
         """Before the first change it is stopped, after that rolled back."""
         undone = self._changed
         self.database.rollback()
-        if found.step and len(self.jobs) > 1:
+        if found and found.step and len(self.jobs) > 1:
             reason = f"Step {found.step}: {reason}"
         if undone:
             run = self.keeper.rolled_back(reason)

@@ -9,13 +9,13 @@ from typing import Protocol
 from msgspec import Struct
 from msgspec.structs import replace
 
-from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.database.connection import Database
 from yeldro.core.database.followers import Follower
 from yeldro.core.database.phase import Phase
-from yeldro.core.model.fact import fact
+from yeldro.core.model.fact import Fact, fact
 from yeldro.core.model.schema import Table, TableName
+from yeldro.core.model.shape import PartKind
 from yeldro.core.model.values import read_key
 from yeldro.core.restore.batches import merge_batches
 from yeldro.core.restore.execute import run_restore
@@ -28,9 +28,11 @@ from yeldro.core.selection.grouping import Grouping, Same
 from yeldro.core.selection.selection import Selection
 from yeldro.errors import ArchiveFailed, Declined, NotCommitted, Refused, UsageError, YeldroError
 from yeldro.store.archive_reader import ArchiveReader
+from yeldro.store.batch_file import BATCHES, UNDONE, BatchFile
 from yeldro.store.run_facts import Restoration as RestorationFacts
 from yeldro.store.run_record import IN_DOUBT, RunRecord, now, who
 from yeldro.usecases.answers import BatchAnswers
+from yeldro.usecases.schema_watch import SchemaChanged, SchemaWatch
 from yeldro.usecases.settle import find_run_traces
 from yeldro.usecases.transaction import LifeCycle, carry_out, looking, undo
 from yeldro.words.tell import tell
@@ -65,6 +67,8 @@ class RestoreRequest(Struct, frozen=True):
     into: str = ""
     pace: Pace | None = None
     followers: tuple[Follower, ...] = ()
+    even_if_altered: bool = False
+    left_out: tuple[str, ...] = ()
 
 
 class Restoration:
@@ -90,13 +94,23 @@ class Restoration:
         self.life = LifeCycle()
         self.is_undone = False
         self.gone = 0
+        self._dropped: set[tuple[TableName, tuple[PartKind, str]]] = set()
 
     def go(self) -> RunResult:
         return carry_out(self.database, self._go, self._failed)
 
     def _read_portions(self) -> list[Portion]:
-        portions = self.source.portions(self.database.schema)
+        portions = self._read_all()
         return merge_batches(portions) if "batches" in self.record.facts else portions
+
+    def _read_all(self) -> list[Portion]:
+        """All that was archived, but for attempts of which nothing became."""
+        portions = self.source.portions(self.database.schema, self.request.left_out)
+        if "batches" not in self.record.facts:
+            return portions
+        attempts = BatchFile(self.record.folder / BATCHES).read()
+        undone = {one["attempt"] for one in attempts if one["state"] == UNDONE}
+        return [portion for portion in portions if portion.step not in undone]
 
     def _go(self) -> RunResult:
         portions = self._read_portions()
@@ -125,10 +139,16 @@ class Restoration:
         if plan.refusals:
             return self._result(Outcome.STOPPED, tell(plan.refusals[0]), Refused.status)
         if not plan.rows:
-            return self._result(Outcome.NOTHING_TO_RESTORE)
+            return self._result(Outcome.NOTHING_TO_RESTORE, tell(self._explain_nothing(plan)))
         if self.request.ask and not self.answers.allow_restore(plan):
             return self._result(Outcome.DECLINED, status=Declined.status)
         return self._restore(plan, stages)
+
+    @staticmethod
+    def _explain_nothing(plan: RestorePlan) -> Fact:
+        """Why nothing comes back: rows are there, or others have their keys."""
+        taken = sum(part.standing.differing for part in plan.parts)
+        return fact("restore.kept", rows=taken) if taken else fact("restore.all-there")
 
     @property
     def _is_whole(self) -> bool:
@@ -169,6 +189,7 @@ class Restoration:
         back."""
         for table, name in indexes:
             self.database.drop_unique(table, name)
+            self._dropped.add((table.name, (PartKind.UNIQUE, name)))
         try:
             yield
         except BaseException:
@@ -189,7 +210,10 @@ class Restoration:
     def _write(
         self, plan: RestorePlan, stages: Sequence[Stage], indexes: Sequence[tuple[Table, str]]
     ) -> RunResult:
-        self.database.begin(Mode.WRITE)
+        try:
+            self._begin(stages)
+        except SchemaChanged as error:
+            return self._result(Outcome.STOPPED, error.message, Refused.status)
         self.life.begun = True
         for table, name in indexes:
             self.database.drop_unique(table, name)
@@ -216,6 +240,15 @@ class Restoration:
         with suppress(ArchiveFailed):
             self.record.write(restored=[*before, entry])
         return self._result(Outcome.COMMITTED, tally=tally)
+
+    def _begin(self, stages: Sequence[Stage]) -> None:
+        tables = list(dict.fromkeys(stage.table for stage in stages))
+        # What this restoration dropped itself is no change of somebody else's.
+        shown = {
+            name: {part: text for part, text in parts.items() if (name, part) not in self._dropped}
+            for name, parts in self.database.shape.items()
+        }
+        SchemaWatch(self.database, tables, shown).begin()
 
     def _put_back(self, plan: RestorePlan) -> Tally:
         try:

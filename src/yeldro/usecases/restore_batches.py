@@ -10,10 +10,9 @@ from itertools import groupby
 
 from msgspec.structs import replace
 
-from yeldro.core.database.abilities import Mode
 from yeldro.core.database.archive_format import Portion, Stage
 from yeldro.core.restore.batches import merge_batches
-from yeldro.core.restore.plan import RestorePlan, find_entangled
+from yeldro.core.restore.plan import RestorePlan
 from yeldro.core.run.batching import START, Pace, Progress, Size
 from yeldro.core.run.outcome import Outcome, RunResult
 from yeldro.core.run.tally import Tally, add_tallies
@@ -61,12 +60,7 @@ class BatchRestoration(Restoration):
         return super().go()
 
     def _restore(self, plan: RestorePlan, stages: Sequence[Stage]) -> RunResult:
-        portions = self.source.portions(self.database.schema)
-        if label := find_entangled(portions, in_turn=True):
-            raise UsageError(
-                f"{label} has no key, so rows of several batches come back in one transaction.",
-                "Leave out --batch.",
-            )
+        portions = self._read_all()
         # They were there to be looked at.
         self._drop(stages)
         by_step = groupby(sorted(portions, key=lambda one: -one.step), lambda one: one.step)
@@ -110,7 +104,7 @@ class BatchRestoration(Restoration):
     def _take(self, stages: Sequence[Stage], size: Size) -> None:
         """Look again under the lock, put back, prove, commit."""
         start, rows = time.monotonic(), sum(stage.portion.rows for stage in stages)
-        self.database.begin(Mode.WRITE)
+        self._begin(stages)
         plan = self._look(stages)
         if plan.refusals:
             raise Refused(tell(plan.refusals[0]))

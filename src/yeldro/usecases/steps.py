@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from msgspec.structs import replace
 
 from yeldro.core.clearing.reach import find_clearing, prepare_clearing
 from yeldro.core.clearing.request import ClearRequest, read_columns
+from yeldro.core.clearing.rules import make_rules
 from yeldro.core.database.connection import Database
 from yeldro.core.duplicates.groups import find_duplicates
 from yeldro.core.duplicates.reach import find_merging, prepare_merging
 from yeldro.core.duplicates.request import DuplicatesRequest
 from yeldro.core.duplicates.unique_index import check_request
+from yeldro.core.model.action import Action
 from yeldro.core.model.key_set import KeySet, StoredKeys, stored
+from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.explain import explaining
 from yeldro.core.reach.reach import Reach, root_keys
 from yeldro.core.reach.request import Request
+from yeldro.core.reach.rules import Rules
 from yeldro.core.reach.search import Batch, find_reach, tables_in_reach
 from yeldro.core.run.preview import (
     Preview,
@@ -32,6 +36,7 @@ from yeldro.core.selection.selection import Selection
 from yeldro.errors import UsageError
 from yeldro.usecases.compare_reaches import key_sets_by_cause
 from yeldro.usecases.rows import read_rows
+from yeldro.usecases.schema_watch import find_scope
 from yeldro.usecases.transaction import looking
 
 
@@ -48,6 +53,11 @@ class Job(Protocol):
     @property
     def unique_name(self) -> str:
         """The unique index that is added at the end, "" where none is."""
+        ...
+
+    @property
+    def scope(self) -> Sequence[Table]:
+        """The tables whose rows it may change."""
         ...
 
     def prepare(self) -> None:
@@ -129,6 +139,10 @@ class BatchJob(Job, Protocol):
         ...
 
 
+def _following(rules: Rules) -> Callable[[Reference], bool]:
+    return lambda reference: rules.treatment(reference).action is not Action.STOP
+
+
 class Deletion:
     """What a deletion looks for."""
 
@@ -145,6 +159,11 @@ class Deletion:
         self.selection = read_rows(database, request)
         self.name = name
         self.seal = seal
+
+    @property
+    def scope(self) -> Sequence[Table]:
+        rules = self.request.rules
+        return find_scope(self.database.schema, self.selection.table, _following(rules))
 
     def prepare(self) -> None:
         found = tables_in_reach(
@@ -240,6 +259,11 @@ class Clearing(Deletion):
         show = (*columns, *request.show) if request.show else ()
         self.request = replace(request, columns=columns, show=show)
 
+    @property
+    def scope(self) -> Sequence[Table]:
+        rules = make_rules(self.request)
+        return find_scope(self.database.schema, self.selection.table, _following(rules))
+
     def prepare(self) -> None:
         prepare_clearing(self.database, self.selection, self.request)
 
@@ -290,6 +314,11 @@ class Merging:
         self.unique_name = request.unique_name
         self._rankings: list[Ranking] = []
         self._left_alone = 0
+
+    @property
+    def scope(self) -> Sequence[Table]:
+        rules = self.request.dependents
+        return find_scope(self.database.schema, self.selection.table, _following(rules))
 
     def prepare(self) -> None:
         prepare_merging(self.database, self.request)

@@ -11,6 +11,11 @@ REFUSALS = {
     "refused.whole-table": (
         "All {rows:,} rows of {table} match; give {--all-rows} if that is meant."
     ),
+    "refused.carried": (
+        "{rows:row} of {table} would change through {reference}, which is ON UPDATE {rule}: the "
+        "server carries the new value on and counts nothing of it. Change them first, or drop the "
+        "reference meanwhile."
+    ),
     "refused.hidden": "Not everything that depends on {table} can be seen: {reason}.",
     "refused.lasting": "{what}; {--no-rollback} says that this is known.",
     "refused.too-many": "The reach holds {rows:row}, more than {--max-rows limit}.",

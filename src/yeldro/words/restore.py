@@ -21,6 +21,11 @@ RESTORE = {
         "{rows:row} of {table} that the run changed {rows:?is|are} gone; {rows:?it is|they are} "
         "left alone."
     ),
+    "restore.all-there": "All of its rows are there.",
+    "restore.kept": (
+        "{rows:row} {rows:?stays|stay} as {rows:?it is|they are}, with other values than the run "
+        "left; all others are there."
+    ),
     "restore.other-values": (
         "{rows:row} of {table} {rows:?is|are} there with other values; {rows:?it is|they are} left "
         "alone."

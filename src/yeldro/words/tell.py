@@ -28,6 +28,7 @@ from yeldro.words.forecast import FORECAST
 from yeldro.words.refusals import REFUSALS
 from yeldro.words.restore import RESTORE
 from yeldro.words.review import REVIEW
+from yeldro.words.shape import SHAPE
 from yeldro.words.stops import STOPS
 from yeldro.words.voice import Voice
 
@@ -43,6 +44,7 @@ SENTENCES: Mapping[str, str] = {
     **FINDINGS,
     **AFTERWARDS,
     **FORECAST,
+    **SHAPE,
 }
 
 

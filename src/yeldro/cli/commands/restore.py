@@ -26,17 +26,16 @@ def command(options: RestoreOptions) -> int:
     from yeldro.cli.consent import check_consent, find_protection
     from yeldro.cli.pace import describe_pace, read_pace
     from yeldro.cli.person import Person
-    from yeldro.cli.place import confirm_place, list_records_folders
-    from yeldro.cli.records import find_place_of, took_place_in
+    from yeldro.cli.place import confirm_place
+    from yeldro.cli.records import check_place, find_place_of, find_run, took_place_in
     from yeldro.cli.run_command import make_way_back, tell
     from yeldro.cli.screen import Screen
     from yeldro.core.database.abilities import Mode
     from yeldro.errors import UsageError
-    from yeldro.store.find_records import find_record_in
     from yeldro.usecases import restore as restoring
 
     screen = Screen(options.format)
-    record = find_record_in(list_records_folders(options.archive, options.db), options.run)
+    record = find_run(options, options.db, options.run)
     asks = check_consent(options, "restore")
     if options.into and options.db:
         raise UsageError("--into excludes --db.")
@@ -50,6 +49,8 @@ def command(options: RestoreOptions) -> int:
         watched(place, options.behind) as followers,
         opened(place, Mode.WRITE, options.wait) as database,
     ):
+        if not options.into:
+            check_place(place, database, record, hint="--into DB restores into another one.")
         request = restoring.RestoreRequest(
             options.tables,
             options.keys,
@@ -60,6 +61,8 @@ def command(options: RestoreOptions) -> int:
             "" if took_place_in(place, database, record) else database.name,
             pace,
             followers,
+            options.even_if_altered,
+            options.leave_out,
         )
         result = restoring.restore(database, record, request, person)
     onward = make_way_back(options, place, result)

@@ -45,7 +45,8 @@ class Abilities(Struct, frozen=True):
     of the rows only;
     `shared_index_names`: two tables cannot have indexes of one name. `keeps_references`: no account
     but an administrator can switch the checks off. `needless_prefix` is the schema in which every
-    name is looked up anyway, "" where there may be several.
+    name is looked up anyway, "" where there may be several. `counts_cascades`: what the engine
+    itself does through references is in its counts of changes.
     """
 
     tree_rules: frozenset[ReferentialAction]
@@ -59,6 +60,7 @@ class Abilities(Struct, frozen=True):
     shared_index_names: bool = True
     keeps_references: bool = False
     needless_prefix: str = ""
+    counts_cascades: bool = True
     quirks: frozenset[Quirk] = frozenset()
 
 

@@ -3,7 +3,7 @@ inside it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import AbstractContextManager
 from typing import Protocol, TypeVar
 
@@ -19,7 +19,8 @@ from yeldro.core.database.replacing_queries import ReplacingQueries
 from yeldro.core.database.sent import Sent
 from yeldro.core.database.space import Space
 from yeldro.core.model.key_set import KeySet, StoredKeys
-from yeldro.core.model.schema import Reference, Schema, Table
+from yeldro.core.model.schema import Reference, Schema, Table, TableName
+from yeldro.core.model.shape import Shape
 from yeldro.core.selection.grouping import Grouping
 from yeldro.core.selection.selection import Selection
 
@@ -41,6 +42,10 @@ class Database(Looking, Protocol):
 
     abilities: Abilities
     schema: Schema
+
+    shape: Shape
+    """What the tables were made of right before the schema was read. Empty where the connection
+    was opened to look only."""
 
     announce: Announce
     """Whoever is told what the database is busy with."""
@@ -120,12 +125,17 @@ class Database(Looking, Protocol):
         """Those that it knows of itself."""
         ...
 
+    def find_shape(self, tables: Collection[TableName]) -> Shape:
+        """What these tables are made of now; more may be told."""
+        ...
+
     # Transactions
     mode: Mode | None
     """That of the open transaction."""
 
-    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
-        """Open a transaction; nobody else may use the tables `alone` until its end."""
+    def begin(self, mode: Mode, alone: Sequence[Table] = (), held: Sequence[Table] = ()) -> None:
+        """Open a transaction; nobody else may use the tables `alone` until its end, or change
+        the definition of those `held`."""
         ...
 
     def end_look(self, kept: Sequence[KeySet]) -> None:

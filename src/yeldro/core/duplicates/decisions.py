@@ -85,6 +85,7 @@ def find_choices(table: Table, decisions: Decisions, ranked: Iterable[Row]) -> C
     every column, group by group. Refused where any of it differs."""
     faults: Counter[str] = Counter()
     seen: set[Key] = set()
+    labels: dict[str, int] = {}
     chosen: list[tuple[int, int]] = []
     others = 0
     width = 2 + len(table.column_names)
@@ -95,6 +96,11 @@ def find_choices(table: Table, decisions: Decisions, ranked: Iterable[Row]) -> C
         if not known:
             others += 1
             continue
+        # One label for two groups has one row that stays, and the other group has none.
+        faults["merged"] += sum(
+            labels.setdefault(label, int(number)) != int(number)
+            for label in {line.group for line in known}
+        )
         faults["joined"] += len(members) - len(known)
         faults["split"] += len({line.group for line in known}) - 1
         for place, key, cells in members:
@@ -118,6 +124,7 @@ def _tell(faults: Mapping[str, int]) -> Iterator[str]:
         ("changed", "changed since"),
         ("gone", "not in such a group any more"),
         ("joined", "new in a group of it"),
+        ("merged", "under the label of another group"),
     ):
         if rows := faults[name]:
             yield f"{count(rows, 'row')} {words}"

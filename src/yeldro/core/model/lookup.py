@@ -10,7 +10,10 @@ T = TypeVar("T")
 
 
 def fold(names: Iterable[str]) -> dict[str, str]:
-    """Names by their lower case, to find one that was written in another case."""
+    """Names by their lower case, to find one that was written in another case. A single name is
+    none of its letters: TypeError."""
+    if isinstance(names, str):
+        raise TypeError(names)
     return {name.lower(): name for name in names}
 
 

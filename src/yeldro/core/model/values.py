@@ -41,11 +41,19 @@ class Parameter(Struct, frozen=True):
 
     def value(self, family: Family | None) -> Value:
         """The value in its own type, else in that of the column it is compared with, else as
-        text.
-        """
+        text. UsageError for what reads as a day where nothing says that it is one, or is none: as a
+        text it would be compared with days, and match other rows."""
         if self.is_null:
             return None
-        return read_given(self.text, self.family or family or Family.TEXT, self.name)
+        wanted = self.family or family
+        if self.family is None and wanted not in MOVING and is_relative(self.text):
+            raise UsageError(
+                f"-p {self.name}={self.text} reads as a day, and :{self.name} is not compared with "
+                "a column of days alone.",
+                f"Say what it is: -p {self.name}:date={self.text}, or {self.name}:timestamp=, or "
+                f"{self.name}:text= for these very letters.",
+            )
+        return read_given(self.text, wanted or Family.TEXT, self.name)
 
 
 def read_parameter(text: str) -> Parameter:

@@ -24,8 +24,11 @@ def is_refused(database: Database, reference: Reference) -> bool:
     return is_proven(database, reference)
 
 
-def runs_triggers(database: Database, table: Table) -> bool:
-    """Whether a trigger or a rule of a table, or of one of its partitions, may do something."""
+def runs_triggers(database: Database, table: Table, event: str = "") -> bool:
+    """Whether a trigger or a rule of a table, or of one of its partitions, may do something, at any
+    event or at one: UPDATE, DELETE."""
     names = {table.name, *table.parts}
     found = [database.schema.by_name[name] for name in names if name in database.schema.by_name]
-    return any(trigger.enabled for one in found for trigger in one.triggers)
+    return any(
+        trigger.enabled and event in trigger.event for one in found for trigger in one.triggers
+    )

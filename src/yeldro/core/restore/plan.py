@@ -93,13 +93,12 @@ class NotRestorable(Exception):
         self.found = found
 
 
-def find_entangled(portions: Sequence[Portion], *, in_turn: bool = False) -> str:
+def find_entangled(portions: Sequence[Portion]) -> str:
     """A table of which several steps of a run may have touched the same rows, "" where there is
-    none. `in_turn`: each of them is looked at when the later ones are undone for good, so that
-    rows matter only where they cannot be told apart."""
+    none. Each of them is only known when those after it are undone."""
     for one in portions:
         # A deleted row that can be told apart for good was touched by no other step.
-        if one.table.lasting_keys and (in_turn or one.action is Action.DELETE):
+        if one.table.lasting_keys and one.action is Action.DELETE:
             continue
         for other in portions:
             if other.table is one.table and other.step != one.step:

@@ -12,11 +12,23 @@ from yeldro.core.model.action import Action
 
 
 class Traces(Struct, frozen=True):
-    """Of `rows` of a run, `left` show that it was committed, and was not taken back."""
+    """Of `rows` of a run, `left` show that it was committed, and was not taken back; `whole` are
+    in their tables as they were before it. The others prove nothing: somebody else has changed
+    them, or taken their keys."""
 
     left: int
     rows: int
     cleared: bool = False
+    whole: int = 0
+
+    @property
+    def committed(self) -> bool | None:
+        """What the rows prove, None for nothing."""
+        if not self.rows or self.left not in (0, self.rows):
+            return None
+        if self.left:
+            return True
+        return False if self.whole == self.rows else None
 
 
 def find_proving(portions: Sequence[Portion]) -> list[Portion]:
@@ -29,4 +41,9 @@ def find_traces(found: Sequence[tuple[Portion, Standing]]) -> Traces:
     """What shows of rows that can tell."""
     cleared = any(portion.action is Action.CLEAR for portion, _ in found)
     left = [standing.back if cleared else standing.absent for _, standing in found]
-    return Traces(sum(left), sum(standing.rows for _, standing in found), cleared)
+    return Traces(
+        sum(left),
+        sum(standing.rows for _, standing in found),
+        cleared,
+        sum(standing.same for _, standing in found),
+    )

@@ -27,6 +27,7 @@ from yeldro.core.run.proof import (
     has_unnamed_rows,
     may_insert,
 )
+from yeldro.core.run.staying import find_altered, find_staying
 from yeldro.core.run.tally import Tally
 
 
@@ -51,31 +52,27 @@ def run_plan(
     database.announce(Phase.CHECKING, reach.selection.table.label, None)
     told = {} if recount or effects else _find_told(database, reach, known or {})
     before = _count_before(database, reach, effects, told)
+    staying = find_staying(database, reach)
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
     # Without an index the engine would look through a large table for each deleted row.
     for reference in plan.scanned:
         database.build_index(reference)
     done = _perform_all(database, plan)
-    explained = done.changed
     # Deferred references must fail now, inside the proof, and not in the COMMIT after it.
     database.force_checks()
     changed = database.find_changes().since(start)
+    altered = dict.fromkeys(table.label for table in find_altered(database, reach, staying))
     # A table that nothing of ours is in can still have lost what its rows point at.
     counted = Counted(database, everything=recount)
     dangling = find_dangling(database, reach, counted)
-    for table in dangling:
-        before.setdefault(table, database.count_rows(table))
-    # Only the engine noticed these: their count before is worked out backwards.
-    for table in find_strangers(database, before, changed):
-        mine = changed.of(table)
-        before[table] = database.count_rows(table) - mine.inserted + mine.deleted
+    _count_others(database, before, dangling, changed)
     # An index of ours must not outlive the run, nor count among its changes.
     database.drop_indexes()
     vouched = set() if recount else find_vouched(database, reach, changed, done, effects)
-    lines = []
     for table in told.keys() & before.keys() - vouched:
         before[table] = _work_out(database, table, changed, done)
+    lines, explained = [], done.changed
     for table, rows in before.items():
         database.announce(Phase.CHECKING, table.label, None)
         account = TableAccount(database, reach, table, changed)
@@ -90,9 +87,22 @@ def run_plan(
         changed.total,
         sum(rows * table.weight for table, rows in explained.items()),
         (*_find_odd(changed, explained, before), *find_unknown(database, changed)),
-        tuple(find_causes(effects, before)),
+        tuple(find_causes(effects, before, "UPDATE" if altered else "DELETE|UPDATE")),
         tuple(find_replaced(database, changed, emptied)),
+        tuple(altered),
     )
+
+
+def _count_others(
+    database: Database, before: dict[Table, int], dangling: Iterable[Table], changed: Changes
+) -> None:
+    """The tables that nothing of ours is in."""
+    for table in dangling:
+        before.setdefault(table, database.count_rows(table))
+    # Only the engine noticed these: their count before is worked out backwards.
+    for table in find_strangers(database, before, changed):
+        mine = changed.of(table)
+        before[table] = database.count_rows(table) - mine.inserted + mine.deleted
 
 
 def _count_before(

@@ -31,7 +31,7 @@ class Outcome(Enum):
     STOPPED = ("stopped", "Stopped before the first change.")
     NOTHING_TO_RESTORE = (
         "nothing-to-restore",
-        "All of its rows are there; there is nothing to restore.",
+        "There is nothing to restore.",
     )
     NOTHING_MATCHED = ("nothing-matched", "No row matches; there is nothing to delete.")
 

@@ -8,11 +8,17 @@ from yeldro.core.cautions.caution import Caution
 from yeldro.core.database.connection import Database
 from yeldro.core.model.action import Action
 from yeldro.core.model.fact import Fact, fact
-from yeldro.core.model.key_set import WholeTable
+from yeldro.core.model.key_set import StoredKeys, WholeTable
 from yeldro.core.model.plural import percent
-from yeldro.core.model.schema import Table
+from yeldro.core.model.schema import ReferentialAction, Table
 from yeldro.core.reach.reach import Part, Reach, Stop, describe_stop
-from yeldro.core.selection.guards import Guards
+from yeldro.core.selection.guards import Guards, check_enforced
+
+_CARRYING = (
+    ReferentialAction.CASCADE,
+    ReferentialAction.SET_NULL,
+    ReferentialAction.SET_DEFAULT,
+)
 
 
 def _is_whole_table(reach: Reach) -> bool:
@@ -44,6 +50,7 @@ def find_refusals(
     for table in _find_pointed_at(reach):
         if hidden := database.schema.hidden.get(table.name):
             yield fact("refused.hidden", table=table, reason=hidden)
+    yield from _find_carried_on(database, reach)
     if not guards.no_rollback:
         for reason in dict.fromkeys(_find_lasting(database, reach)):
             yield fact("refused.lasting", what=f"{reason[0].upper()}{reason[1:]}")
@@ -61,6 +68,44 @@ def _find_pointed_at(reach: Reach) -> Iterator[Table]:
         indexed = {name for index in change.table.indexes for name in index.columns}
         if change.action is Action.CLEAR and indexed & set(change.columns):
             yield change.table
+
+
+def _find_carried_on(database: Database, reach: Reach) -> Iterator[Fact]:
+    """Rows into which the engine would carry a value on that the run changes, without counting
+    them: the copy would not have them, and no tally."""
+    if database.abilities.counts_cascades:
+        return
+    going = {keys.table: keys for keys, rows in reach.deleted if rows}
+    for keys, columns in _find_changing(reach):
+        for reference in database.schema.incoming(keys.table):
+            if reference.on_update not in _CARRYING or not set(reference.referred) & columns:
+                continue
+            without = going.get(reference.child)
+            if rows := database.count_referencing(reference, keys, without):
+                yield fact(
+                    "refused.carried",
+                    rows=rows,
+                    table=reference.child,
+                    reference=str(reference),
+                    rule=reference.on_update,
+                )
+
+
+def _find_changing(reach: Reach) -> Iterator[tuple[StoredKeys, set[str]]]:
+    """Rows that stay, with the columns of them that change, those that are generated included.
+    What points at a cleared column is part of the reach; what is filled was NULL."""
+    for detachment in reach.detached:
+        if detachment.rows:
+            columns = {*detachment.treatment.columns, *_find_generated(detachment.keys.table)}
+            yield detachment.keys, columns
+    for change in reach.changes:
+        if change.rows:
+            own = change.columns if change.action is Action.MOVE else ()
+            yield change.keys, {*own, *_find_generated(change.table)}
+
+
+def _find_generated(table: Table) -> Iterator[str]:
+    return (column.name for column in table.columns if column.generated)
 
 
 def _refuse(stop: Stop, *, clears: bool) -> Fact:
@@ -88,6 +133,7 @@ def find_excess(
 ) -> list[Fact]:
     """What is more than the guards allow, `earlier` reaches of the same run included, whose rows
     have gone already."""
+    check_enforced(guards, ("expect", "max_rows", "max_share", "strict", "no_rollback"))
     found = []
     rows = reach.rows + sum(one.rows for one in earlier)
     if guards.max_rows is not None and rows > guards.max_rows:

@@ -112,7 +112,8 @@ class Tally(Struct, frozen=True, eq=False):
     account for.
 
     `odd` names the tables in which the two differ, where the database counts by table; `replaced`
-    those that were emptied, rebuilt or dropped as a whole, which no count tells.
+    those that were emptied, rebuilt or dropped as a whole, which no count tells; `altered` those
+    whose rows stay, and hold other values than they should in columns that were not to change.
     """
 
     lines: tuple[Line, ...]
@@ -121,6 +122,7 @@ class Tally(Struct, frozen=True, eq=False):
     odd: tuple[str, ...] = ()
     causes: tuple[str, ...] = ()
     replaced: tuple[str, ...] = ()
+    altered: tuple[str, ...] = ()
 
     @property
     def balanced(self) -> bool:
@@ -133,6 +135,11 @@ class Tally(Struct, frozen=True, eq=False):
         if not fault and self.replaced:
             fault = (
                 f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
+            )
+        if not fault and self.altered:
+            fault = (
+                f"{', '.join(self.altered)}: rows that stay were changed in more columns than they "
+                "should"
             )
         # Each line may balance while something else was changed by the way.
         if not fault and self.changed != self.explained:
@@ -165,4 +172,5 @@ def add_tallies(tallies: Sequence[Tally]) -> Tally:
         gather(lambda tally: tally.odd),
         gather(lambda tally: tally.causes),
         gather(lambda tally: tally.replaced),
+        gather(lambda tally: tally.altered),
     )

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Collection, Mapping, Sequence
+from typing import Any
 
 from msgspec import Struct
 
@@ -54,3 +56,31 @@ class Guards(Struct, frozen=True):
     max_share: float | None = None
     strict: frozenset[str] = frozenset()
     no_rollback: bool = False
+
+
+def make_guards(
+    values: Mapping[str, Any],
+    read_strict: Callable[[Sequence[str]], frozenset[str]],
+    *,
+    no_rollback: bool = False,
+) -> Guards:
+    """The guards that some limits ask for, by their names, None for one that nobody set. A limit
+    that there is no guard for would be believed, and not kept: TypeError."""
+    readers: dict[str, Callable[[Any], Any]] = {
+        "expect": lambda value: read_expected(str(value)),
+        "strict": read_strict,
+    }
+    wanted: dict[str, Any] = {
+        name: readers[name](value) if name in readers else value
+        for name, value in values.items()
+        if value is not None
+    }
+    return Guards(**wanted, no_rollback=no_rollback)
+
+
+def check_enforced(guards: Guards, known: Collection[str]) -> None:
+    """UsageError for a guard that is set, and that whoever asks does not know how to keep."""
+    usual = Guards()
+    for name in Guards.__struct_fields__:
+        if name not in known and getattr(guards, name) != getattr(usual, name):
+            raise UsageError(f"{name} cannot be kept here.", "Take the limit out.")

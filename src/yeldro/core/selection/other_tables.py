@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from yeldro.core.model.lookup import fold
 from yeldro.core.model.schema import Schema, Table
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.selection import Selection
@@ -29,6 +28,7 @@ def _find_in_queries(condition: Condition, schema: Schema) -> Iterator[Table]:
 
     assert condition.tree is not None
     for named in condition.tree.find_all(exp.Table):
-        known = [table for table in schema.tables if fold(table.name.name) == fold(named.name)]
+        name = named.name.lower()
+        known = [table for table in schema.tables if table.name.name.lower() == name]
         # A view, or what a function gives, may look at anything.
         yield from known or schema.tables

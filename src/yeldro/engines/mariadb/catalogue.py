@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -127,7 +127,7 @@ def read_schema(
     Returns the schema, and per table the bodies of its triggers by name, None where they may not be
     read.
     """
-    listed = _list_references(gate)
+    listed = list_references(gate)
     known = _find_connected(gate, database, listed or ())
     triggers = _by_table(_run(gate, _TRIGGERS, known))
     tables = _read_tables(gate, database, known, triggers, by_keys=by_keys)
@@ -204,8 +204,11 @@ class _Listed(Struct, frozen=True):
         return self.child.schema, self.parent.schema
 
 
-def _list_references(gate: Gate) -> list[_Listed] | None:
-    """Every reference of the server, None where this account may not see the list."""
+def list_references(
+    gate: Gate, parents: Collection[TableName] | None = None
+) -> list[_Listed] | None:
+    """Every reference of the server, or those that point at some tables; None where this account
+    may not see the list."""
     parts = {
         f"{end}_{part}": _PLAIN.format(cut.format(f"{end.upper()}_NAME"))
         for end in ("for", "ref")
@@ -216,10 +219,13 @@ def _list_references(gate: Gate) -> list[_Listed] | None:
     }
     for table in ("INNODB_SYS_FOREIGN", "INNODB_FOREIGN"):
         with suppress(DatabaseFailed):
-            rows = [
-                json.loads(row[0])
-                for row in gate.read(_INNODB_REFERENCES.format(table=table, **parts))
-            ]
+            query = _INNODB_REFERENCES.format(table=table, **parts)
+            if parents is not None:
+                pairs = [
+                    f"({quote_names([one.schema])}, {quote_names([one.name])})" for one in parents
+                ]
+                query += f" WHERE ({parts['ref_db']}, {parts['ref_table']}) IN ({', '.join(pairs)})"
+            rows = [json.loads(row[0]) for row in gate.read(query)]
             return [
                 _Listed(
                     TableName(row[0], row[1]),
@@ -382,10 +388,12 @@ def _read_opened(gate: Gate) -> int:
 
 def _run(gate: Gate, query: str, schemas: list[str]) -> list[tuple[Any, ...]]:
     """The queries make one text of each row, because the driver takes its time over every cell."""
-    listed = ", ".join(
-        "'" + name.replace("\\", "\\\\").replace("'", "''") + "'" for name in schemas
-    )
-    return [tuple(json.loads(row[0])) for row in gate.read(query.format(listed))]
+    return [tuple(json.loads(row[0])) for row in gate.read(query.format(quote_names(schemas)))]
+
+
+def quote_names(names: Iterable[str]) -> str:
+    """Names as texts with commas between them."""
+    return ", ".join("'" + name.replace("\\", "\\\\").replace("'", "''") + "'" for name in names)
 
 
 def _by_table(rows: list[tuple[Any, ...]]) -> Rows:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -22,6 +22,7 @@ from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import AlikeRows, KeySet, StoredKeys
 from yeldro.core.model.schema import WHOLE_ROW, Reference, Table, TableName
+from yeldro.core.model.shape import Shape
 from yeldro.core.selection.selection import Selection
 from yeldro.engines.mariadb.calls import MariadbJudge
 from yeldro.engines.mariadb.catalogue import TRANSACTIONAL, read_routines, read_schema
@@ -30,6 +31,7 @@ from yeldro.engines.mariadb.follower import NODE, find_position
 from yeldro.engines.mariadb.held import as_text
 from yeldro.engines.mariadb.link import connect
 from yeldro.engines.mariadb.settings import PINNED
+from yeldro.engines.mariadb.shape import read_shape
 from yeldro.engines.mariadb.statements import (
     CreateKeyTable,
     MariadbStatements,
@@ -48,7 +50,7 @@ from yeldro.engines.shared.held import DIGEST, Holding
 from yeldro.engines.shared.literals import write_for_mariadb
 from yeldro.engines.shared.statements import Words
 from yeldro.engines.shared.writer import Writer
-from yeldro.errors import DatabaseFailed
+from yeldro.errors import BadStatement, DatabaseFailed, NotAllowed
 
 if TYPE_CHECKING:
     from yeldro.engines.mariadb.archive import MariadbArchive
@@ -80,7 +82,7 @@ SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS
 WHERE VARIABLE_NAME IN ('SLAVES_RUNNING', 'WSREP_CLUSTER_SIZE')"""
 
 
-def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
+def open_mariadb(address: Address, mode: Mode, wait: float, link: Link) -> MariadbDatabase:
     """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be
     reached."""
     times = iter([wait or LONGEST])
@@ -98,7 +100,7 @@ def open_mariadb(address: Address, wait: float, link: Link) -> MariadbDatabase:
     except (sa.exc.DBAPIError, pymysql.Error) as error:
         found = error.orig if isinstance(error, sa.exc.DBAPIError) else error
         raise cannot_connect(address, str(found.args[-1]) if found and found.args else "") from None
-    return MariadbDatabase(connection, address, wait, link)
+    return MariadbDatabase(connection, address, mode, wait, link)
 
 
 class MariadbDatabase(SqlDatabase):
@@ -117,6 +119,7 @@ class MariadbDatabase(SqlDatabase):
         ddl_commits=True,
         indexes_expressions=False,
         shared_index_names=False,
+        counts_cascades=False,
         quirks=frozenset({Quirk.TEXTS_AS_NUMBERS, Quirk.QUOTED_TEXTS, Quirk.PIPES_ARE_OR}),
     )
     statements: MariadbStatements
@@ -133,11 +136,12 @@ class MariadbDatabase(SqlDatabase):
     """Rows that were written to key tables while a run was counted."""
 
     def __init__(
-        self, connection: sa.Connection, address: Address, wait: float, link: Link
+        self, connection: sa.Connection, address: Address, mode: Mode, wait: float, link: Link
     ) -> None:
         raw: Any = connection.connection.driver_connection
         self.raw = raw
         self._dialect = connection.dialect
+        self._unseen: set[Table] = set()
         self._engine, self._thread = connection.engine, int(raw.thread_id())
         gate = Gate(connection, translate, self._is_whole, self._make_writer(""), _count_changed)
         self._name_of_database = address.database
@@ -159,6 +163,8 @@ class MariadbDatabase(SqlDatabase):
             by_keys = {"WSREP_ON", "WSREP_CERTIFY_NONPK"} <= found.keys()
             if "WSREP_ON" in found:
                 self.cluster = self._find_cluster()
+            if mode is Mode.WRITE:
+                self.shape = read_shape(self.gate, None)
             self.schema, self._bodies = read_schema(self.gate, address.database, by_keys=by_keys)
             self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(MariadbJudge(self.gate, self.schema))
@@ -292,7 +298,32 @@ class MariadbDatabase(SqlDatabase):
             self.raw.server_status & pymysql.constants.SERVER_STATUS.SERVER_STATUS_IN_TRANS
         )
 
-    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
+    def find_shape(self, tables: Collection[TableName]) -> Shape:
+        return read_shape(self.gate, tables)
+
+    def _hold(self, tables: Sequence[Table]) -> None:
+        """Whoever changes a definition waits for all transactions that have used the table. Not
+        where this account cannot even look."""
+        seen = [table for table in tables if table.kind == "table" and table not in self._unseen]
+        try:
+            self._use(seen)
+        except (BadStatement, NotAllowed):
+            for table in seen:
+                try:
+                    self._use([table])
+                except (BadStatement, NotAllowed):
+                    self._unseen.add(table)
+
+    def _use(self, tables: Sequence[Table]) -> None:
+        one: sa.ColumnElement[int] = sa.literal_column("1")
+        looks = [
+            sa.select(one).select_from(self.statements.table(table)).where(sa.false())
+            for table in tables
+        ]
+        if looks:
+            self.gate.run(sa.union_all(*looks)).close()
+
+    def _begin(self, mode: Mode, alone: Sequence[Table], held: Sequence[Table]) -> None:
         self._alone = bool(alone)
         for table in alone:  # there is never more than one
             # TRUNCATE commits by itself: only a lock on the table makes the counts before and after
@@ -308,6 +339,7 @@ class MariadbDatabase(SqlDatabase):
         )
         if self._find_session() != self._session:
             raise pooled()
+        self._hold(held)
         # A DELETE sees the latest data and not the snapshot, so what it goes by must be read so
         # too.
         self.statements.locking = mode is Mode.WRITE

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from functools import cached_property
 from tempfile import SpooledTemporaryFile
@@ -23,6 +23,7 @@ from yeldro.core.database.space import Space
 from yeldro.core.model.address import Address, Link
 from yeldro.core.model.key_set import DependentRows, KeyRange, KeySet, StoredKeys, stored
 from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table, TableName
+from yeldro.core.model.shape import Shape
 from yeldro.core.model.values import WrittenFloat
 from yeldro.engines.postgresql.calls import PostgresqlJudge
 from yeldro.engines.postgresql.catalogue import read_schema
@@ -32,6 +33,7 @@ from yeldro.engines.postgresql.follower import POSITION, WRITTEN, find_standbys
 from yeldro.engines.postgresql.held import as_text
 from yeldro.engines.postgresql.link import GuardedConnection, find_arguments
 from yeldro.engines.postgresql.settings import ONLY_OURS, PINNED
+from yeldro.engines.postgresql.shape import SOME, read_shape, split_names
 from yeldro.engines.postgresql.standby_wait import waiting_for_standbys
 from yeldro.engines.postgresql.statements import (
     LARGE,
@@ -76,6 +78,15 @@ _OWNER = """
 SELECT pg_has_role(relowner, 'USAGE') FROM pg_class JOIN pg_namespace ON relnamespace =
 pg_namespace.oid
 WHERE nspname = :schema AND relname = :table"""
+# The tables whose rows this account may change, and so lock.
+_HOLDABLE = sa.text(
+    "SELECT n.nspname::text, c.relname::text FROM pg_catalog.pg_class AS c JOIN "
+    "pg_catalog.pg_namespace AS n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND "
+    f"{SOME} AND pg_catalog.has_table_privilege(c.oid, 'DELETE, UPDATE, TRUNCATE')"
+).bindparams(
+    sa.bindparam("schemas", type_=sa.ARRAY(sa.Text())),
+    sa.bindparam("tables", type_=sa.ARRAY(sa.Text())),
+)
 _LABELS = """
 SELECT enumlabel FROM pg_enum JOIN pg_attribute ON atttypid = enumtypid JOIN pg_class AS c ON c.oid
 = attrelid JOIN pg_namespace AS n ON n.oid = relnamespace
@@ -106,7 +117,7 @@ class _FloatLoader(Loader):
         return text if text in ("NaN", "Infinity", "-Infinity") else WrittenFloat(text)
 
 
-def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlDatabase:
+def open_postgresql(address: Address, mode: Mode, wait: float, link: Link) -> PostgresqlDatabase:
     """Connect. `wait` is the lock timeout in seconds. DatabaseFailed where the server cannot be
     reached."""
     arguments = find_arguments(address, wait or LONGEST, link)
@@ -127,7 +138,7 @@ def open_postgresql(address: Address, wait: float, link: Link) -> PostgresqlData
         found = error.orig if isinstance(error, sa.exc.DBAPIError) else error
         lines = str(found).strip().splitlines()
         raise cannot_connect(address, lines[-1] if lines else "") from None
-    return PostgresqlDatabase(connection, address, wait)
+    return PostgresqlDatabase(connection, address, mode, wait)
 
 
 def _connect(arguments: dict[str, Any], link: Link) -> psycopg.Connection[Any]:
@@ -165,7 +176,9 @@ class PostgresqlDatabase(SqlDatabase):
         quirks=frozenset({Quirk.FOLDED_NAMES}),
     )
 
-    def __init__(self, connection: sa.Connection, address: Address, wait: float) -> None:
+    def __init__(
+        self, connection: sa.Connection, address: Address, mode: Mode, wait: float
+    ) -> None:
         raw = connection.connection.driver_connection
         assert isinstance(raw, GuardedConnection)
         self.raw = raw
@@ -178,6 +191,7 @@ class PostgresqlDatabase(SqlDatabase):
         gate = Gate(connection, translate, is_whole, self._make_writer(""))
         super().__init__(str(address), gate, PostgresqlStatements("pg_temp", _as_it_is))
         self._places: dict[KeySet, str] = {}
+        self._holdable: dict[frozenset[TableName], set[TableName]] = {}
         self._wait = wait
         try:
             # Before anything is pinned: what is set on a pooled connection may belong to somebody
@@ -189,6 +203,8 @@ class PostgresqlDatabase(SqlDatabase):
             self._find_rights()
             path = self._read_path()
             with self.own_path():
+                if mode is Mode.WRITE:
+                    self.shape = read_shape(self.gate, None)
                 self.schema = read_schema(self.gate, path)
             self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(PostgresqlJudge(self.gate, self.own_path, self.schema, path))
@@ -346,7 +362,26 @@ class PostgresqlDatabase(SqlDatabase):
     def setting(self, name: str) -> str:
         return str(self.gate.run(sa.select(sa.func.current_setting(name))).scalar_one())
 
-    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
+    def find_shape(self, tables: Collection[TableName]) -> Shape:
+        return read_shape(self.gate, tables)
+
+    def _hold(self, tables: Sequence[Table]) -> None:
+        """The lock that a DELETE takes, before the snapshot is taken: nobody adds a column, a
+        trigger or a reference until the end. Not on tables of which this account can change no
+        row."""
+        names = frozenset(table.name for table in tables)
+        if names not in self._holdable:
+            found = self.gate.run(_HOLDABLE.bindparams(**split_names(names)))
+            self._holdable = {names: {TableName(*row) for row in map(tuple, found)}}
+        clauses: list[str | sa.ClauseElement] = []
+        for table in tables:
+            if table.name in self._holdable[names]:
+                clauses += [","] if clauses else []
+                clauses.append(self.statements.table(table))
+        if clauses:
+            self.gate.run(Words("LOCK TABLE", *clauses, "IN ROW EXCLUSIVE MODE"))
+
+    def _begin(self, mode: Mode, alone: Sequence[Table], held: Sequence[Table]) -> None:
         self._uncounted: dict[TableName, TableChanges] = {}
         # The settings of the planner go back with every transaction.
         self._planned = "on"
@@ -358,6 +393,7 @@ class PostgresqlDatabase(SqlDatabase):
             self.gate.run(
                 Words("LOCK TABLE", self.statements.table(table), "IN ACCESS EXCLUSIVE MODE")
             )
+        self._hold([table for table in held if table not in alone])
         if mode is Mode.WRITE:
             _ = self._standbys  # asked once, and never in a transaction that has failed
             # Nothing but a lock keeps others from adding rows that depend on ours through an

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -29,7 +29,8 @@ from yeldro.core.model.key_set import (
     find_carried,
     stored,
 )
-from yeldro.core.model.schema import Column, Family, Reference, Schema, Table
+from yeldro.core.model.schema import Column, Family, Reference, Schema, Table, TableName
+from yeldro.core.model.shape import Shape
 from yeldro.core.model.values import Value
 from yeldro.core.selection.condition import Condition
 from yeldro.core.selection.grouping import Grouping, Ignored, Same
@@ -99,6 +100,7 @@ class SqlDatabase(ABC):
         self._built: dict[Reference, sa.TableClause] = {}
         self._filled: set[StoredKeys] = set()
         self.mode: Mode | None = None
+        self.shape: Shape = {}
 
     # Parts that not every command needs are imported where they are used for the first time.
 
@@ -206,7 +208,7 @@ class SqlDatabase(ABC):
 
     # Transactions
 
-    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None:
+    def begin(self, mode: Mode, alone: Sequence[Table] = (), held: Sequence[Table] = ()) -> None:
         if mode is Mode.WRITE and self._only_looks:
             raise DatabaseFailed(
                 f"This session only looks: {self._only_looks} is set for it.",
@@ -218,7 +220,7 @@ class SqlDatabase(ABC):
                 "look."
             )
             raise DatabaseFailed(reason, self.statements.holding.lift)
-        self._begin(mode, alone)
+        self._begin(mode, alone, held)
         self.mode = mode
         self.gate.in_transaction = True
 
@@ -268,7 +270,10 @@ class SqlDatabase(ABC):
         self._rollback()
 
     @abstractmethod
-    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None: ...
+    def _begin(self, mode: Mode, alone: Sequence[Table], held: Sequence[Table]) -> None: ...
+
+    @abstractmethod
+    def find_shape(self, tables: Collection[TableName]) -> Shape: ...
 
     @abstractmethod
     def _commit(self) -> None: ...
@@ -587,6 +592,10 @@ class SqlDatabase(ABC):
             self.hold(table, statement) if isinstance(table, HeldTable) else self._send(statement)
         )
         return self._keys_put
+
+    def forget_key_sets(self, names: Collection[str]) -> None:
+        """Their tables are gone."""
+        self._filled = {keys for keys in self._filled if keys.name not in names}
 
     def _send(self, statement: sa.Insert) -> int:
         return self.gate.run(statement).rowcount

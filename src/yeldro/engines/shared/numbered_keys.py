@@ -137,6 +137,7 @@ class SqlNumberedKeys(SqlPart):
         for name in self._gate.made:
             table = sa.table(name, schema=self._statements.key_schema)
             self._gate.run(Words(self._statements.drop_temporary, table))
+        self._database.forget_key_sets(self._gate.made)
         self._gate.made.clear()
         self._statements.forget_others()
 

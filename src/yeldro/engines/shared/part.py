@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Protocol
 
 import sqlalchemy as sa
@@ -44,6 +44,8 @@ class Owner(Protocol):
         """Send a statement that fills a key set. Returns how many rows it put in."""
         ...
 
+    def forget_key_sets(self, names: Collection[str]) -> None: ...
+
     def try_to_count(self, statement: sa.Executable) -> int | None:
         """The number that a query gives, None where the database cannot run it."""
         ...
@@ -52,7 +54,9 @@ class Owner(Protocol):
         """Put what a statement finds into a table that is held in the client."""
         ...
 
-    def begin(self, mode: Mode, alone: Sequence[Table] = ()) -> None: ...
+    def begin(
+        self, mode: Mode, alone: Sequence[Table] = (), held: Sequence[Table] = ()
+    ) -> None: ...
 
     def rollback(self) -> None: ...
 

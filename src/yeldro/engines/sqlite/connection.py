@@ -6,7 +6,7 @@ import hashlib
 import math
 import sqlite3
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
@@ -21,7 +21,15 @@ from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.sent import Kind
 from yeldro.core.database.space import Space
 from yeldro.core.model.key_set import KeySet, StoredKeys
-from yeldro.core.model.schema import Column, Family, Reference, ReferentialAction, Table
+from yeldro.core.model.schema import (
+    Column,
+    Family,
+    Reference,
+    ReferentialAction,
+    Table,
+    TableName,
+)
+from yeldro.core.model.shape import Shape
 from yeldro.engines.shared.calls import ListJudge
 from yeldro.engines.shared.connection import SqlDatabase, did_not_commit
 from yeldro.engines.shared.gate import Gate
@@ -31,6 +39,7 @@ from yeldro.engines.shared.writer import Writer
 from yeldro.engines.sqlite.authorizer import LISTEN, OUTSIDE, VERBS, deny_changes
 from yeldro.engines.sqlite.catalogue import affinity, read_schema
 from yeldro.engines.sqlite.errors import translate
+from yeldro.engines.sqlite.shape import find_shape_version, read_shape
 from yeldro.engines.sqlite.statements import SqliteStatements
 from yeldro.errors import DatabaseFailed, Interrupted, Locked, Refused, TookTooLong, YeldroError
 
@@ -73,7 +82,7 @@ def open_sqlite(path: Path, mode: Mode, wait: float) -> SqliteDatabase:
         isolation_level="AUTOCOMMIT",
     )
     try:
-        return SqliteDatabase(engine, path)
+        return SqliteDatabase(engine, path, mode)
     except sa.exc.DBAPIError as error:
         raise translate(error.orig or error) from error
 
@@ -84,6 +93,9 @@ class SqliteDatabase(SqlDatabase):
     dialect = "sqlite"
     _deadline = math.inf
     """When a statement must have ended, by the clock that never goes back."""
+
+    _shape_version = -1
+    """The version of the schema when `shape` was read."""
 
     _waits = False
     """Whether references are only checked at the commit of this transaction."""
@@ -102,7 +114,7 @@ class SqliteDatabase(SqlDatabase):
         quirks=frozenset({Quirk.UNTYPED, Quirk.QUOTED_TEXTS, Quirk.BLIND_LIKE}),
     )
 
-    def __init__(self, engine: sa.Engine, path: Path) -> None:
+    def __init__(self, engine: sa.Engine, path: Path, mode: Mode) -> None:
         connection = engine.connect()
         raw = connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
@@ -125,6 +137,9 @@ class SqliteDatabase(SqlDatabase):
         super().__init__(str(path), gate, SqliteStatements())
         try:
             self._pin_settings()
+            if mode is Mode.WRITE:
+                self._shape_version = find_shape_version(self.gate)
+                self.shape = read_shape(self.gate)
             self.schema = read_schema(self.gate)
             self.statements.avoid(table.name.name for table in self.schema.tables)
             self._judge_by(ListJudge(OUTSIDE))
@@ -205,7 +220,14 @@ class SqliteDatabase(SqlDatabase):
     def write_settings(self) -> list[str]:
         return ["PRAGMA foreign_keys = ON", "PRAGMA recursive_triggers = OFF"]
 
-    def _begin(self, mode: Mode, alone: Sequence[Table]) -> None:
+    def find_shape(self, tables: Collection[TableName]) -> Shape:
+        """Read anew only where the file says that a schema was changed."""
+        if find_shape_version(self.gate) == self._shape_version:
+            return self.shape
+        return read_shape(self.gate)
+
+    def _begin(self, mode: Mode, alone: Sequence[Table], held: Sequence[Table]) -> None:
+        """Nobody else writes, nor changes a definition, until it ends."""
         self._waits = False
         if mode is Mode.READ:
             self.gate.run_text("BEGIN")
