@@ -486,6 +486,13 @@ class LimitOptions(Options):
         kept=True,
         alone="all",
     )
+    allow_trigger: tuple[str, ...] = option(
+        Kind.NAMES,
+        Group.LIMITS,
+        "NAME",
+        "A trigger that may change or delete other rows, too.",
+        kept=True,
+    )
 
 
 class SampleOptions(Options):
@@ -878,6 +885,9 @@ class RestoreOptions(ConsentOptions, KeptOptions, SizeOptions, RhythmOptions):
     )
     into: str | None = option(
         Kind.TEXT, Group.RUNNING, "DB", "Another database of the engine, with the tables."
+    )
+    allow_trigger: tuple[str, ...] = option(
+        Kind.NAMES, Group.LIMITS, "NAME", "A trigger that may change or delete other rows, too."
     )
 
 

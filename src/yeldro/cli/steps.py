@@ -13,7 +13,13 @@ from yeldro.cli.place import beside
 from yeldro.core.cautions.caution import read_strict
 from yeldro.core.cleanup.cleanup import Cleanup, Param, Step, as_list
 from yeldro.core.cleanup.keys import as_keys
-from yeldro.core.cleanup.step_options import AnyOptions, find_verb, read_options, write_options
+from yeldro.core.cleanup.step_options import (
+    EACH,
+    AnyOptions,
+    find_verb,
+    read_options,
+    write_options,
+)
 from yeldro.core.model.lookup import nearest
 from yeldro.core.model.relative_days import is_relative
 from yeldro.core.model.schema import Family
@@ -41,12 +47,11 @@ def make_options(
     """The options of a command that asks for the same. `values` are the parameters, as `TYPE=VALUE`
     texts by name.
 
-    Of the guards of the file `strict` holds in every step. A path counts from the folder of the
-    file.
+    A path counts from the folder of the file.
     """
     used = _find_used([step])
     parameters = tuple(f"{name}:{text}" for name, text in values.items() if name in used)
-    options = read_options(step, as_list(guards.get("strict")), parameters=parameters)
+    options = read_options(step, guards, parameters=parameters)
     if not isinstance(options, GroupsOptions) and options.keys_from not in (None, "-"):
         return options.but(keys_from=beside(file, options.keys_from or ""))
     return options
@@ -92,10 +97,8 @@ def choose_steps(cleanup: Cleanup, chosen: Sequence[str]) -> list[Step]:
 
 
 def read_limits(guards: Mapping[str, Any]) -> Guards:
-    """The guards of a file, which hold for all of its steps together; but `strict` holds in
-    each.
-    """
-    values = {name: value for name, value in guards.items() if name != "strict"}
+    """The guards of a file that hold for all of its steps together."""
+    values = {name: value for name, value in guards.items() if name not in EACH}
     return make_guards(values, read_strict)
 
 

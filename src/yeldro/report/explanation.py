@@ -196,3 +196,5 @@ def _limits(options: Mapping[str, Any], these: str = "these") -> Iterator[str]:
             else f"one of these cautions is raised: {', '.join(strict)}"
         )
         yield f"It is not done where {which}."
+    if triggers := as_list(options.get("allow_trigger")):
+        yield f"What these triggers do to other rows is accepted: {', '.join(triggers)}."

@@ -15,6 +15,7 @@ from yeldro.report.cells import cut
 from yeldro.report.grids import render_grid
 from yeldro.report.json_text import Document
 from yeldro.report.spreadsheet import render_line
+from yeldro.report.tally import BY_TRIGGERS
 from yeldro.store.batch_file import BATCHES, BatchFile
 from yeldro.store.run_facts import PartFacts, RunFacts
 from yeldro.store.run_record import RunRecord
@@ -42,7 +43,7 @@ _NUMBERS = (
     "moved",
     "filled",
     "cleared",
-    "inserted_by_triggers",
+    *BY_TRIGGERS.values(),
     "after",
 )
 
@@ -208,7 +209,8 @@ def list_tally(facts: RunFacts) -> tuple[list[str], list[list[object]]]:
     no column."""
     lines: list[dict[str, Any]] = [{**line} for line in facts["tally"]]
     used = [name for name in _NUMBERS if any(line.get(name) for line in lines)]
-    titles = [name.replace("inserted_by_triggers", "by triggers") for name in used]
+    shown = {name: title for title, name in BY_TRIGGERS.items()}
+    titles = [shown.get(name, name) for name in used]
     rows: list[list[object]] = []
     for line in lines:
         verdict = "yes" if line["balanced"] else "no"

@@ -22,6 +22,13 @@ _STYLES = {
     Outcome.NOTHING_TO_RESTORE: "bold",
 }
 
+# What triggers did, as it is shown, and its name in a line of a tally.
+BY_TRIGGERS = {
+    "by triggers": "inserted_by_triggers",
+    "gone by triggers": "deleted_by_triggers",
+    "changed by triggers": "changed_by_triggers",
+}
+
 
 def render_tallies(result: RunResult) -> Iterator[RenderableType]:
     """That of each step, where there are several, then that of all."""
@@ -44,7 +51,7 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
         "filled": "filled",
         "cleared": "cleared",
         "restored": "restored",
-        "by triggers": "inserted_by_triggers",
+        **BY_TRIGGERS,
     }
     used = [
         title
@@ -63,6 +70,11 @@ def render_tally(tally: Tally, title: str = "Tally") -> Iterator[RenderableType]
     yield Text(f"\n{title}", style="bold")
     titles = ("table", *numbers, "balanced", "proof")
     yield render_grid(titles, [cells(line) for line in tally.lines], right=numbers)
+    if tally.elsewhere:
+        more = count(tally.elsewhere, "more change")
+        yield Text(f"  Triggers made {more}, which the database does not tell by table.")
+    if tally.altered and tally.allowed:
+        yield Text(f"  Triggers changed more columns of the rows in {', '.join(tally.altered)}.")
 
 
 def _count(number: int) -> Text:

@@ -37,6 +37,8 @@ class LineFacts(TypedDict):
     cleared: NotRequired[int]
     restored: int
     inserted_by_triggers: int
+    deleted_by_triggers: NotRequired[int]
+    changed_by_triggers: NotRequired[int]
     after: int
     balanced: bool
     by_engine: NotRequired[bool]
@@ -207,6 +209,8 @@ def describe_tally(tally: Tally) -> list[LineFacts]:
             "cleared": line.cleared,
             "restored": line.restored,
             "inserted_by_triggers": line.inserted_by_triggers,
+            "deleted_by_triggers": line.deleted_by_triggers,
+            "changed_by_triggers": line.changed_by_triggers,
             "after": line.after,
             "balanced": line.balanced,
             "by_engine": line.by_engine,
@@ -233,6 +237,8 @@ def read_tally(facts: Sequence[LineFacts], schema: Schema) -> Tally:
             to_clear=one.get("cleared", 0),
             cleared=one.get("cleared", 0),
             inserted_by_triggers=one["inserted_by_triggers"],
+            deleted_by_triggers=one.get("deleted_by_triggers", 0),
+            changed_by_triggers=one.get("changed_by_triggers", 0),
             by_engine=one.get("by_engine", False),
         )
         for one in facts

@@ -272,11 +272,17 @@ class BatchRun(Run):
         """Copy, delete, prove, commit."""
         self.batch_keeper.keep(found)
         plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
-        tally = run_plan(self.database, plan, recount=self.manner.recount, known=self.known)
+        tally = run_plan(
+            self.database,
+            plan,
+            recount=self.manner.recount,
+            known=self.known,
+            allowed=self.job.allowed,
+        )
         if found.reach.unasked and not tally.balanced:
             raise _NotAll
         if not tally.balanced:
-            raise Refused(f"The tally does not balance: {tally.fault}.")
+            raise Refused(f"The tally does not balance: {tally.fault}.", tally.hint)
         if fault := self.job.find_fault(found):
             raise Refused(f"{fault}.")
         lag = self.pacing.lag

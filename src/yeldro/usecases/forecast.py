@@ -159,7 +159,7 @@ class Rehearsal:
                 return None
             keeper.keep(found)
             plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
-            if not run_plan(database, plan, known=self.known).balanced:
+            if not run_plan(database, plan, known=self.known, allowed=self.job.allowed).balanced:
                 raise Refused("A rehearsal of some rows did not balance, and was rolled back.")
             done, logged = time.monotonic(), database.measure_log()
             return Sample(

@@ -245,16 +245,14 @@ class Run:
         if job.selection.truncate and not self.database.abilities.rolls_back_truncate:
             self.keeper.pass_the_point_of_no_return()
         plan = make_plan(found.reach, [scan.reference for scan in found.scanned])
-        tally = run_plan(self.database, plan, recount=self.manner.recount)
+        tally = run_plan(self.database, plan, recount=self.manner.recount, allowed=job.allowed)
         self.done.append(StepAccount(found, tally))
         fault = (
             f"The tally does not balance: {tally.fault}"
             if not tally.balanced
             else job.find_fault(found)
         )
-        if fault:
-            return self._rolled_back(f"{fault}.")
-        return None
+        return self._rolled_back(f"{fault}.", tally.hint) if fault else None
 
     def _differs(self, job: Job, shown: Preview, found: Preview) -> RunResult | None:
         """Where earlier steps may be the cause, rows that are gone by now do no harm, and others
@@ -282,12 +280,12 @@ class Run:
                 return self._declined()
         return None
 
-    def _rolled_back(self, reason: str) -> RunResult:
+    def _rolled_back(self, reason: str, hint: str) -> RunResult:
         self.database.rollback()
         found, tally = self.done[-1].preview, self._tally()
         run = self.keeper.rolled_back(reason, tally)
         outcome = Outcome.IN_DOUBT if self.life.is_final else Outcome.ROLLED_BACK
-        return self._result(outcome, found, tally, reason, status=Refused.status, run=run)
+        return self._result(outcome, found, tally, reason, hint, Refused.status, run)
 
     def _declined(self) -> RunResult:
         self.database.rollback()

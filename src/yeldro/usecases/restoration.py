@@ -69,6 +69,7 @@ class RestoreRequest(Struct, frozen=True):
     followers: tuple[Follower, ...] = ()
     even_if_altered: bool = False
     left_out: tuple[str, ...] = ()
+    allow_trigger: tuple[str, ...] = ()
 
 
 class Restoration:
@@ -230,7 +231,8 @@ class Restoration:
         if not tally.balanced:
             self._undo()
             reason = f"The tally does not balance: {tally.fault}."
-            return self._result(Outcome.ROLLED_BACK, reason, Refused.status, tally)
+            found = self._result(Outcome.ROLLED_BACK, reason, Refused.status, tally)
+            return replace(found, hint=tally.hint)
         if self.request.rehearse:
             self._undo()
             return self._result(Outcome.REHEARSED, tally=tally)
@@ -252,7 +254,13 @@ class Restoration:
 
     def _put_back(self, plan: RestorePlan) -> Tally:
         try:
-            return run_restore(self.database, plan, keep_differing=self.request.keep_differing)
+            request = self.request
+            return run_restore(
+                self.database,
+                plan,
+                keep_differing=request.keep_differing,
+                allowed=frozenset(request.allow_trigger),
+            )
         except NotRestorable as error:
             raise Refused(tell(error.found)) from None
 

@@ -115,7 +115,7 @@ class BatchRestoration(Restoration):
             return
         tally = self._put_back(plan)
         if not tally.balanced:
-            raise Refused(f"The tally does not balance: {tally.fault}.")
+            raise Refused(f"The tally does not balance: {tally.fault}.", tally.hint)
         self.answers.committing()
         self._commit_batch(plan)
         self.tally = add_tallies([self.tally, tally]) if self.tally else tally

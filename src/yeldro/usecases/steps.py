@@ -85,6 +85,11 @@ class Job(Protocol):
         """Whether what it would cost can be worked out from some of its rows."""
         ...
 
+    @property
+    def allowed(self) -> frozenset[str]:
+        """The triggers that may do more than the run itself."""
+        ...
+
     def find_fault(self, found: Preview) -> str:
         """What is not as it should be after the step, beyond the tally; "" where all is."""
         ...
@@ -234,6 +239,10 @@ class Deletion:
     def is_foretold(self) -> bool:
         """Not where a rehearsal could do what no rollback takes back."""
         return not (self.selection.truncate or self.request.guards.no_rollback)
+
+    @property
+    def allowed(self) -> frozenset[str]:
+        return self.request.guards.allow_trigger
 
     def find_fault(self, found: Preview) -> str:
         return ""
@@ -391,6 +400,10 @@ class Merging:
     def is_foretold(self) -> bool:
         is_whole = self.request.decisions or self.unique_name or self.request.table.shares_identity
         return self.in_batches and not is_whole
+
+    @property
+    def allowed(self) -> frozenset[str]:
+        return self.request.guards.allow_trigger
 
     def find_fault(self, found: Preview) -> str:
         changed = [change.table for change in found.reach.changes]

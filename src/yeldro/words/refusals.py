@@ -16,6 +16,7 @@ REFUSALS = {
         "server carries the new value on and counts nothing of it. Change them first, or drop the "
         "reference meanwhile."
     ),
+    "refused.no-trigger": "There is no trigger {name} to allow; yeldro survey TABLE lists them.",
     "refused.hidden": "Not everything that depends on {table} can be seen: {reason}.",
     "refused.lasting": "{what}; {--no-rollback} says that this is known.",
     "refused.too-many": "The reach holds {rows:row}, more than {--max-rows limit}.",
@@ -38,6 +39,9 @@ REFUSALS = {
     "refused.seal": (
         "It was sealed with {sealed:matched row}, and {rows:,} {rows:?matches|match} now: "
         "{came:row} came into its reach, {went:,} left it."
+    ),
+    "hint.allowed": (
+        "What {triggers} may do to other rows is counted, and in no copy: a restore leaves it."
     ),
     "hint.key": (
         "One row matches, but by no unique column: {--key key} identifies it permanently."

@@ -63,6 +63,7 @@ def command(options: RestoreOptions) -> int:
             followers,
             options.even_if_altered,
             options.leave_out,
+            options.allow_trigger,
         )
         result = restoring.restore(database, record, request, person)
     onward = make_way_back(options, place, result)

@@ -30,9 +30,13 @@ VERBS: Mapping[str, type[AnyOptions]] = {
 _LOOKS = {"delete": RowsOptions, "dedupe": GroupsOptions, "clear": ColumnsOptions}
 
 
-def read_options(step: Step, strict: Sequence[str], **more: Any) -> AnyOptions:
-    """The options that ask for what a step does. `strict` are cautions that stop in every step of
-    the file; `more` are options that no key says."""
+# The guards of a file that hold in each of its steps, and not for all of them together.
+EACH = ("strict", "allow_trigger")
+
+
+def read_options(step: Step, guards: Mapping[str, Any], **more: Any) -> AnyOptions:
+    """The options that ask for what a step does. `guards` are those of its file; `more` are options
+    that no key says."""
     kind = VERBS[step.verb]
     options = keys_of(kind)
     found = {
@@ -40,8 +44,8 @@ def read_options(step: Step, strict: Sequence[str], **more: Any) -> AnyOptions:
         for key, value in step.options.items()
         if key in options
     }
-    cautions = (*strict, *found.get("strict", ()))
-    return kind(**{"table": step.table, **found, "strict": cautions, **more})
+    names = {one: (*as_list(guards.get(one)), *found.get(one, ())) for one in EACH}
+    return kind(**{"table": step.table, **found, **names, **more})
 
 
 def find_verb(options: AnyOptions) -> str:

@@ -8,7 +8,7 @@ from itertools import groupby
 
 from yeldro.core.database.abilities import Effect
 from yeldro.core.database.archive_format import Stage
-from yeldro.core.database.change_counts import Changes
+from yeldro.core.database.change_counts import Changes, TableChanges
 from yeldro.core.database.connection import Database
 from yeldro.core.database.phase import Phase
 from yeldro.core.model.action import Action
@@ -22,12 +22,20 @@ from yeldro.core.restore.plan import (
     in_order,
     look_at_step,
 )
+from yeldro.core.run.allowed import credit, find_allowed, share_out
 from yeldro.core.run.proof import find_causes, find_replaced, find_strangers, find_unknown
 from yeldro.core.run.tally import Line, Tally, add_tallies
 
 
-def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool = False) -> Tally:
-    """Put the rows back, then prove it. The caller commits only a balanced tally.
+def run_restore(
+    database: Database,
+    plan: RestorePlan,
+    *,
+    keep_differing: bool = False,
+    allowed: frozenset[str] = frozenset(),
+) -> Tally:
+    """Put the rows back, then prove it. The caller commits only a balanced tally. `allowed` are
+    triggers that may do more than that.
 
     Several steps are undone one after the other, the last one first. NotRestorable where that is
     known to be impossible only in the middle of it.
@@ -40,7 +48,7 @@ def run_restore(database: Database, plan: RestorePlan, *, keep_differing: bool =
             for part in parts:
                 for refusal in find_refusals(part, keep_differing):
                     raise NotRestorable(refusal)
-        tallies.append(_Undoing(database, parts, is_first=not tallies).undo())
+        tallies.append(_Undoing(database, parts, allowed, is_first=not tallies).undo())
     return add_tallies(tallies)
 
 
@@ -48,8 +56,16 @@ class _Undoing:
     """One step of a run that is undone: rows that come back, and rows that stayed and get their
     old values back."""
 
-    def __init__(self, database: Database, parts: Sequence[RestorePart], *, is_first: bool) -> None:
+    def __init__(
+        self,
+        database: Database,
+        parts: Sequence[RestorePart],
+        allowed: frozenset[str],
+        *,
+        is_first: bool,
+    ) -> None:
         self.database = database
+        self.allowed = allowed
         self.is_first = is_first
         self.back = {part.stage: part for part in parts if part.to_do and not part.is_change}
         changes = [part for part in parts if part.is_change]
@@ -82,20 +98,31 @@ class _Undoing:
         database.force_checks()
         changed = database.find_changes().since(start)
         _count_strangers(database, before, changed)
+        causes = find_causes(effects, before, "INSERT|UPDATE")
+        named = find_allowed(causes, self.allowed)
         lines = [self._account(table, rows, effects) for table, rows in before.items()]
+        lines = [self._credit(line, changed) for line in lines] if named else lines
         for line in lines:
-            self.done[line.table] += line.inserted_by_triggers
+            self.done[line.table] += line.by_triggers
         explained = self._explain(changed, staged, others, marks)
         # After the proof: it touches no row, and what it moves forward no rollback takes back.
         database.archive.advance_counters(list(self.back))
-        return Tally(
+        tally = Tally(
             tuple(lines),
             changed.total,
             explained,
             tuple(find_unknown(database, changed)),
-            tuple(find_causes(effects, before, "INSERT|UPDATE")),
+            tuple(causes),
             tuple(find_replaced(database, changed)),
+            allowed=named,
         )
+        return tally if changed.tables is not None else share_out(tally, effects)
+
+    def _credit(self, line: Line, changed: Changes) -> Line:
+        """With what triggers did that are allowed to."""
+        counted = changed.of(line.table) if changed.tables is not None else None
+        back = sum(part.to_do for part in self.back.values() if part.table is line.table)
+        return credit(line, counted, TableChanges(0, self.done[line.table] - back, 0))
 
     def _find_effects(self) -> Iterator[Effect]:
         for stage in self.back:

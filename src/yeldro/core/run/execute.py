@@ -13,6 +13,7 @@ from yeldro.core.model.key_set import WholeTable
 from yeldro.core.model.schema import Table
 from yeldro.core.reach.engine_checks import runs_triggers
 from yeldro.core.reach.reach import Reach
+from yeldro.core.run.allowed import find_allowed, share_out
 from yeldro.core.run.plan import Plan, Step, Verb
 from yeldro.core.run.proof import (
     Counted,
@@ -37,13 +38,14 @@ def run_plan(
     *,
     recount: bool = False,
     known: Mapping[Table, int] | None = None,
+    allowed: frozenset[str] = frozenset(),
 ) -> Tally:
     """Perform every step on the frozen keys, then prove what happened. The caller commits only a
     balanced tally.
 
     What the database itself proves is not counted again, unless a `recount` is asked for. `known`
     is how many rows there were after earlier batches: it stands for a count beforehand where the
-    database proves what becomes of a table.
+    database proves what becomes of a table. `allowed` are triggers that may do more than the run.
     """
     reach = plan.reach
     # What triggers may write to is asked before anything runs, so that those tables are counted
@@ -55,9 +57,6 @@ def run_plan(
     staying = find_staying(database, reach)
     # From here on every changed row counts. What is counted above is no change.
     start = database.find_changes()
-    # Without an index the engine would look through a large table for each deleted row.
-    for reference in plan.scanned:
-        database.build_index(reference)
     done = _perform_all(database, plan)
     # Deferred references must fail now, inside the proof, and not in the COMMIT after it.
     database.force_checks()
@@ -72,25 +71,31 @@ def run_plan(
     vouched = set() if recount else find_vouched(database, reach, changed, done, effects)
     for table in told.keys() & before.keys() - vouched:
         before[table] = _work_out(database, table, changed, done)
+    causes = find_causes(effects, before, "UPDATE" if altered else "DELETE|UPDATE")
+    named = find_allowed(causes, allowed)
+    accounts = [TableAccount(database, reach, table, changed, done) for table in before]
     lines, explained = [], done.changed
-    for table, rows in before.items():
-        database.announce(Phase.CHECKING, table.label, None)
-        account = TableAccount(database, reach, table, changed)
-        account.is_vouched = table in vouched
-        account.was_counted = table in counted.tables
-        line = account.make_line(rows, dangling.get(table, 0), may_insert(effects, table))
-        explained[table] += account.explain(line)
-        lines.append(line)
-    emptied = [keys.table for keys, _ in reach.deleted if isinstance(keys, WholeTable)]
-    return Tally(
+    for account in accounts:
+        table = account.table
+        account.is_vouched, account.was_counted = table in vouched, table in counted.tables
+        line = account.make_line(before[table], dangling.get(table, 0), may_insert(effects, table))
+        lines.append(account.credit(line) if named else line)
+        explained[table] += account.explain(lines[-1])
+    tally = Tally(
         tuple(lines),
         changed.total,
         sum(rows * table.weight for table, rows in explained.items()),
         (*_find_odd(changed, explained, before), *find_unknown(database, changed)),
-        tuple(find_causes(effects, before, "UPDATE" if altered else "DELETE|UPDATE")),
-        tuple(find_replaced(database, changed, emptied)),
+        tuple(causes),
+        tuple(find_replaced(database, changed, _find_emptied(reach))),
         tuple(altered),
+        named,
     )
+    return tally if changed.tables is not None else share_out(tally, effects)
+
+
+def _find_emptied(reach: Reach) -> list[Table]:
+    return [keys.table for keys, _ in reach.deleted if isinstance(keys, WholeTable)]
 
 
 def _count_others(
@@ -148,6 +153,9 @@ def _perform_all(database: Database, plan: Plan) -> Done:
 
     Every detaching statement touches its rows once, even where two of them touch the same row.
     """
+    # Without an index the engine would look through a large table for each deleted row.
+    for reference in plan.scanned:
+        database.build_index(reference)
     found = Done()
     deleted = [step.keys for step in plan.steps if step.verb is Verb.DELETE]
     # Rows that reference each other for ever go in one statement, after everything else.

@@ -121,6 +121,7 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
         find_parts(database, selection),
         (
             *_find_untouched(reach),
+            *_find_allowed(request.guards),
             *find_hints(database, selection, root_keys(reach), reach.matched, columns, sample),
         ),
         scanned,
@@ -137,7 +138,7 @@ def make_preview(database: Database, request: Request, reach: Reach) -> Preview:
 def make_batch_preview(database: Database, limits: Guards, reach: Reach, shown: Preview) -> Preview:
     """What blocks a batch of the rows that were `shown`, and nothing that only a person wants to
     see."""
-    guards = Guards(no_rollback=limits.no_rollback)
+    guards = Guards(no_rollback=limits.no_rollback, allow_trigger=limits.allow_trigger)
     return replace(
         shown,
         reach=reach,
@@ -153,6 +154,12 @@ def _find_untouched(reach: Reach) -> Iterator[Fact]:
         yield fact("hint.clear-already", already=already, matched=reach.matched)
 
 
+def _find_allowed(guards: Guards) -> Iterator[Fact]:
+    """What triggers do that a person allows is not taken back."""
+    if guards.allow_trigger:
+        yield fact("hint.allowed", triggers=", ".join(sorted(guards.allow_trigger)))
+
+
 def make_merging_preview(database: Database, found: Duplicates, reach: Reach) -> Preview:
     """Look at the reach of surplus rows, whose key sets stand in the open transaction."""
     request = found.request
@@ -163,10 +170,10 @@ def make_merging_preview(database: Database, found: Duplicates, reach: Reach) ->
         *_table_cautions(database, reach),
     )
     refusals = list(find_refusals(database, request.guards, reach, cautions, "surplus row"))
-    hints: tuple[Fact, ...] = ()
+    hints = tuple(_find_allowed(request.guards))
     if request.unique_name:
         same = ", ".join(part.text for part in request.grouping.same)
-        hints = (_foretell_index(database, found, same),)
+        hints += (_foretell_index(database, found, same),)
         if found.blanks > 1 and not database.abilities.indexes_expressions:
             refusals.append(fact("refused.blanks", rows=found.blanks, same=same, same_word="same"))
     shown = Preview(

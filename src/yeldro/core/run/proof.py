@@ -17,7 +17,8 @@ from yeldro.core.model.key_set import AlikeRows, DependentRows, KeySet, Mark, Wh
 from yeldro.core.model.schema import Reference, Table
 from yeldro.core.reach.engine_checks import is_proven, runs_triggers
 from yeldro.core.reach.reach import Change, Reach
-from yeldro.core.run.tally import Line
+from yeldro.core.run.allowed import credit
+from yeldro.core.run.tally import Cause, Line
 
 
 def find_strangers(database: Database, known: Iterable[Table], changed: Changes) -> list[Table]:
@@ -168,11 +169,14 @@ class TableAccount:
     are rows that an update took to another partition, which count as deleted and as inserted.
     """
 
-    def __init__(self, database: Database, reach: Reach, table: Table, changed: Changes) -> None:
+    def __init__(
+        self, database: Database, reach: Reach, table: Table, changed: Changes, done: Done
+    ) -> None:
         self.database = database
         self.reach = reach
         self.table = table
         self.counted = changed.of(table) if changed.tables is not None else None
+        self.done = TableChanges(0, done.changed[table], done.deleted[table])
         self.crossing = self._count_crossing()
         self.is_vouched = self.was_counted = False
         self.deleted = [(keys, rows) for keys, rows in reach.deleted if keys.table is table]
@@ -220,7 +224,12 @@ class TableAccount:
         """How many changes that the database counted the line accounts for, beyond those of the
         statements that were sent."""
         truncated = any(isinstance(keys, WholeTable) for keys, _ in self.deleted)
-        return self.crossing + (0 if truncated else line.deleted) + line.inserted_by_triggers
+        return self.crossing + (0 if truncated else line.deleted) + line.by_triggers
+
+    def credit(self, line: Line) -> Line:
+        """With what triggers did that are allowed to."""
+        own = TableChanges(0, self.done.updated, line.deleted + self.crossing)
+        return credit(line, self.counted, own)
 
     def _count_crossing(self) -> int:
         if not self.counted or not self.table.parts:
@@ -239,7 +248,7 @@ class TableAccount:
         counted = self.counted
         if counted and counted.inserted == self.crossing:
             # Where exactly these rows were deleted and none inserted, no deleted key can be left.
-            if counted.deleted - self.crossing == rows:
+            if counted.deleted - self.crossing == rows == self.done.deleted:
                 return rows
         if isinstance(keys, DependentRows):
             # They are there while they point at what is gone, which was counted already; or where
@@ -288,19 +297,24 @@ class TableAccount:
 
 def find_causes(
     effects: Iterable[Effect], tables: Iterable[Table], events: str = "DELETE|UPDATE"
-) -> Iterable[str]:
-    """Triggers that may be behind a difference, in a form for the end of a sentence."""
+) -> list[Cause]:
+    """The triggers that may be behind a difference."""
     named = dict.fromkeys((effect.trigger, effect.verb, effect.table.label) for effect in effects)
     verbs = {"insert": "inserts into", "update": "updates", "delete": "deletes from"}
     # An insert explains an audit log, not a missing row: others are named first.
     loud = [entry for entry in named if entry[1] != "insert"] or list(named)
     foreseen = {name for name, _, _ in named}
     others = [
-        f"the {'rule' if 'RULE' in trigger.event else 'trigger'} {trigger.name} on {table.label}"
+        Cause(
+            trigger.name,
+            f"the {'rule' if 'RULE' in trigger.event else 'trigger'} {trigger.name} on "
+            f"{table.label}",
+        )
         for table in tables
         for trigger in table.triggers
         if trigger.enabled and trigger.name not in foreseen and re.search(events, trigger.event)
     ]
     return [
-        f"the trigger {name}, which {verbs[verb]} {label}" for name, verb, label in loud
+        Cause(name, f"the trigger {name}, which {verbs[verb]} {label}")
+        for name, verb, label in loud
     ] + others

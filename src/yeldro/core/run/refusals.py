@@ -51,6 +51,9 @@ def find_refusals(
         if hidden := database.schema.hidden.get(table.name):
             yield fact("refused.hidden", table=table, reason=hidden)
     yield from _find_carried_on(database, reach)
+    known = {trigger.name for table in database.schema.tables for trigger in table.triggers}
+    for name in sorted(guards.allow_trigger - known):
+        yield fact("refused.no-trigger", name=name)
     if not guards.no_rollback:
         for reason in dict.fromkeys(_find_lasting(database, reach)):
             yield fact("refused.lasting", what=f"{reason[0].upper()}{reason[1:]}")
@@ -133,7 +136,9 @@ def find_excess(
 ) -> list[Fact]:
     """What is more than the guards allow, `earlier` reaches of the same run included, whose rows
     have gone already."""
-    check_enforced(guards, ("expect", "max_rows", "max_share", "strict", "no_rollback"))
+    check_enforced(
+        guards, ("expect", "max_rows", "max_share", "strict", "no_rollback", "allow_trigger")
+    )
     found = []
     rows = reach.rows + sum(one.rows for one in earlier)
     if guards.max_rows is not None and rows > guards.max_rows:

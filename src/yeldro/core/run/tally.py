@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from typing import TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from yeldro.core.model.plural import count
 from yeldro.core.model.schema import Table
+
+_Told = TypeVar("_Told")
 
 
 class Line(Struct, frozen=True, eq=False):
@@ -17,7 +20,7 @@ class Line(Struct, frozen=True, eq=False):
 
     `dangling` counts the rows that point at a row that is gone. Restored rows are `inserted` or
     `reattached`; `differing` are the columns in which some of those that were put back are not as
-    they were.
+    they were. What triggers deleted or changed is counted where they are allowed to.
     """
 
     table: Table
@@ -28,6 +31,8 @@ class Line(Struct, frozen=True, eq=False):
     deleted: int = 0
     detached: int = 0
     inserted_by_triggers: int = 0
+    deleted_by_triggers: int = 0
+    changed_by_triggers: int = 0
     dangling: int = 0
     to_restore: int = 0
     inserted: int = 0
@@ -55,6 +60,10 @@ class Line(Struct, frozen=True, eq=False):
     def expected(self) -> int:
         changed = self.to_detach + self.to_move + self.to_fill + self.to_clear
         return self.to_delete + changed + self.to_restore
+
+    @property
+    def by_triggers(self) -> int:
+        return self.inserted_by_triggers + self.deleted_by_triggers + self.changed_by_triggers
 
     @property
     def restored(self) -> int:
@@ -86,8 +95,8 @@ class Line(Struct, frozen=True, eq=False):
                 f"{_are(self.restored)} as they were{where}"
             )
         # The sum says what single counts cannot: that no other row came or went in between.
-        if self.before - self.deleted + self.inserted + self.inserted_by_triggers != self.after:
-            should = self.before - self.deleted + self.inserted
+        should = self.before - self.deleted + self.inserted
+        if should + self.inserted_by_triggers - self.deleted_by_triggers != self.after:
             return (
                 f"{name}: {count(should, 'row')} should be left, there {_are(self.after)} "
                 f"{self.after:,}"
@@ -107,6 +116,13 @@ def _were_to_be(number: int, done: str) -> str:
     return f"{count(number, 'row')} {'was' if number == 1 else 'were'} to be {done}"
 
 
+class Cause(Struct, frozen=True):
+    """A trigger that may be behind a difference. `phrase` is for the end of a sentence."""
+
+    trigger: str
+    phrase: str
+
+
 class Tally(Struct, frozen=True, eq=False):
     """`changed` is what the database itself counted during the run, `explained` what the lines
     account for.
@@ -114,15 +130,19 @@ class Tally(Struct, frozen=True, eq=False):
     `odd` names the tables in which the two differ, where the database counts by table; `replaced`
     those that were emptied, rebuilt or dropped as a whole, which no count tells; `altered` those
     whose rows stay, and hold other values than they should in columns that were not to change.
+    `allowed` names the triggers that may do more than the run itself, where only these did;
+    `elsewhere` counts what they changed in tables that the database does not tell apart.
     """
 
     lines: tuple[Line, ...]
     changed: int
     explained: int
     odd: tuple[str, ...] = ()
-    causes: tuple[str, ...] = ()
+    causes: tuple[Cause, ...] = ()
     replaced: tuple[str, ...] = ()
     altered: tuple[str, ...] = ()
+    allowed: tuple[str, ...] = ()
+    elsewhere: int = 0
 
     @property
     def balanced(self) -> bool:
@@ -136,7 +156,7 @@ class Tally(Struct, frozen=True, eq=False):
             fault = (
                 f"{', '.join(self.replaced)}: emptied, rebuilt or dropped as a whole during the run"
             )
-        if not fault and self.altered:
+        if not fault and self.altered and not self.allowed:
             fault = (
                 f"{', '.join(self.altered)}: rows that stay were changed in more columns than they "
                 "should"
@@ -149,8 +169,15 @@ class Tally(Struct, frozen=True, eq=False):
             )
             fault += f" ({', '.join(self.odd)})" if self.odd else ""
         if fault and self.causes:
-            fault += f"; the likely cause is {' or '.join(self.causes)}"
+            causes = " or ".join(cause.phrase for cause in self.causes)
+            fault += f"; the likely cause is {causes}"
         return fault
+
+    @property
+    def hint(self) -> str:
+        """What would let triggers do it that may be behind a fault, or ""."""
+        names = ",".join(dict.fromkeys(cause.trigger for cause in self.causes))
+        return f"If that is meant: --allow-trigger {names}" if names and self.fault else ""
 
 
 def add_tallies(tallies: Sequence[Tally]) -> Tally:
@@ -162,7 +189,7 @@ def add_tallies(tallies: Sequence[Tally]) -> Tally:
             known = lines.get(line.table)
             lines[line.table] = known.plus(line) if known else line
 
-    def gather(read: Callable[[Tally], Iterable[str]]) -> tuple[str, ...]:
+    def gather(read: Callable[[Tally], Iterable[_Told]]) -> tuple[_Told, ...]:
         return tuple(dict.fromkeys(name for tally in tallies for name in read(tally)))
 
     return Tally(
@@ -173,4 +200,6 @@ def add_tallies(tallies: Sequence[Tally]) -> Tally:
         gather(lambda tally: tally.causes),
         gather(lambda tally: tally.replaced),
         gather(lambda tally: tally.altered),
+        gather(lambda tally: tally.allowed),
+        sum(tally.elsewhere for tally in tallies),
     )

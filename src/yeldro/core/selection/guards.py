@@ -49,13 +49,15 @@ def read_expected(text: str) -> Expected:
 class Guards(Struct, frozen=True):
     """`max_rows` counts all rows of the reach; `max_share` is a percentage of the deleted rows of
     any one table; `strict` holds the names of the cautions that stop. `no_rollback`: the person
-    knows that triggers do what no rollback takes back."""
+    knows that triggers do what no rollback takes back. `allow_trigger` holds the names of triggers
+    that may change or delete rows beyond the reach."""
 
     expect: Expected | None = None
     max_rows: int | None = None
     max_share: float | None = None
     strict: frozenset[str] = frozenset()
     no_rollback: bool = False
+    allow_trigger: frozenset[str] = frozenset()
 
 
 def make_guards(
@@ -69,6 +71,7 @@ def make_guards(
     readers: dict[str, Callable[[Any], Any]] = {
         "expect": lambda value: read_expected(str(value)),
         "strict": read_strict,
+        "allow_trigger": frozenset,
     }
     wanted: dict[str, Any] = {
         name: readers[name](value) if name in readers else value
