@@ -1,5 +1,6 @@
 """Kill commands at random points, hundreds of times an engine. Usage: ./dev crash [KILLS] [ENGINE
-...]"""
+...], or
+./dev crash --every for each point instead of some."""
 
 import random
 import sys
@@ -8,11 +9,15 @@ from pathlib import Path
 
 from tests.servers import ENGINES, served
 
+from tools import crash_points
 from tools.crashes import Crashes
 
 
 def main() -> None:
     words = sys.argv[1:]
+    if "--every" in words:
+        crash_points.main(words)
+        return
     kills = int(words.pop(0)) if words and words[0].isdigit() else 300
     seed = random.randrange(1 << 30)
     for engine in words or ENGINES:
