@@ -199,6 +199,11 @@ class Points:
         self.check_archived(found, where)
         outcome, restored = self.history()
         copied = "--no-archive" not in scenario.line
+        # Only PostgreSQL tells of a transaction that took the tables of its copies with it.
+        if "--archive-table" in scenario.line and outcome == "in-doubt":
+            assert (self.server.engine != "postgresql", found) == (True, self.start), where
+            shutil.rmtree(self.records)
+            return
         # Without a copy nobody can tell.
         assert outcome not in ("in-doubt", "running") or not copied, (where, outcome)
         self.check_archived(found, where)
@@ -220,7 +225,8 @@ class Points:
             self.run("restore last --allow-trigger i")
             assert self.history()[1] == "yes", where
         assert self.image() == self.start, where
-        self.server.run("DROP TABLE IF EXISTS kept", "DROP TABLE IF EXISTS kept_2")
+        self.server.run([f"DROP TABLE IF EXISTS kept_{name}" for name in NAMES])
+        self.server.run("DROP TABLE IF EXISTS kept", "DELETE FROM gone")
         shutil.rmtree(self.records, ignore_errors=True)
 
     def check_archived(self, found: dict[str, list[str]], where: str) -> None:
@@ -280,9 +286,7 @@ def count_points(last: int) -> None:
             return super().cursor(factory)
 
     connect = sqlite3.connect
-    sqlite3.connect = lambda *words, **named: connect(  # type: ignore[assignment]
-        *words, **{"factory": Connection, **named}
-    )
+    sqlite3.connect = lambda *words, **named: connect(*words, **{"factory": Connection, **named})
     sqlite3.dbapi2.connect = sqlite3.connect
     for owner, name in (
         (psycopg.Cursor, "execute"),

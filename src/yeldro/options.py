@@ -454,6 +454,14 @@ class TruncateOptions(Options):
         says="The table is emptied the fast way, which runs no triggers where the engine has "
         "TRUNCATE.",
     )
+    restart_numbers: bool = option(
+        Kind.FLAG,
+        Group.RUNNING,
+        "",
+        "With --truncate: new rows are numbered from the start.",
+        kept=True,
+        says="New rows of the table are numbered from the start again.",
+    )
 
 
 class LimitOptions(Options):

@@ -894,8 +894,11 @@ def test_what_triggers_change_on_detached_rows_is_told(yeldro: Yeldro, server: S
         "INSERT INTO c VALUES (1, 1, 'old'), (2, 2, 'old')",
         STAMPED[server.engine],
     )
-    line = ("delete", "p", "--key", "1", "--dependents", "detach", "--yes", "--db", server.place)
-    assert yeldro(*line).status == 0
+    line = ("delete p --key 1 --dependents detach --yes --db", server.place)
+    stopped = yeldro(*line)
+    assert (stopped.status, "--allow-trigger t" in stopped.err) == (3, True), stopped.err
+    done = yeldro(*line, "--allow-trigger", "t")
+    assert (done.status, "more columns of the rows in c" in done.out) == (0, True), done.err
     back = yeldro("restore", "last", "--yes")
     assert (back.status, "Rows of c are not as before the run in stamp" in back.out) == (0, True), (
         back.out + back.err

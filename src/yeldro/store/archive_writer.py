@@ -46,16 +46,19 @@ class ArchiveWriter:
             return
         with translated(path):
             # Made by us and empty before SQLite opens it, so that nobody else can read it for a
-            # moment.
-            os.close(create_private(path))
-            self._open()
+            # moment; under its name only once it has a catalogue.
+            new = path.with_name(f"{path.name}.new")
+            new.unlink(missing_ok=True)
+            os.close(create_private(new))
+            self._open(new)
             self._file.executescript(f"PRAGMA encoding = '{encoding}'; BEGIN; {CATALOGUE}")
             self._file.execute("INSERT INTO yeldro_archive VALUES (?, 0)", (engine,))
             self._file.execute("COMMIT")
             self._file.close()
+            new.rename(path)
 
-    def _open(self) -> None:
-        self._file = sqlite3.connect(self.path, isolation_level=None)
+    def _open(self, path: Path | None = None) -> None:
+        self._file = sqlite3.connect(path or self.path, isolation_level=None)
         # A commit of this file means that it is on disk. The database commits after that.
         self._file.execute("PRAGMA synchronous = FULL")
 

@@ -9,7 +9,7 @@ from yeldro.core.database.connection import Database
 from yeldro.core.model.key_set import StoredKeys
 from yeldro.core.restore.traces import Traces, find_proving, find_traces
 from yeldro.core.run.tally import add_tallies
-from yeldro.errors import ArchiveFailed, Refused
+from yeldro.errors import ArchiveFailed, BadStatement, Refused
 from yeldro.store.archive_reader import ArchiveReader
 from yeldro.store.archive_writer import ArchiveWriter
 from yeldro.store.batch_file import BATCHES, BEGUN, COMMITTED, KEYS, UNDONE, BatchFacts, BatchFile
@@ -61,9 +61,17 @@ def _settle_run(database: Database, record: RunRecord) -> str:
     if lag := database.find_lag():
         return f"this server cannot tell, because {lag}"
     # Looked up before the server is asked: an archive that cannot be read must end it either way.
-    traces = find_run_traces(database, record)
+    ending = database.find_ending(str(record.facts.get("transaction") or ""))
+    try:
+        traces = find_run_traces(database, record)
+    except BadStatement:
+        # Tables for copies that were made in the transaction went with it.
+        if was != IN_DOUBT or ending is not False:
+            raise
+        record.write(outcome="rolled-back", settled=now())
+        return ""
     if was == IN_DOUBT:
-        committed = database.find_ending(str(record.facts.get("transaction") or ""))
+        committed = ending
         if committed is None:
             committed = traces.committed
         if committed is None:

@@ -192,6 +192,16 @@ CAUTIONS = {
         "Row security is on for {table}: another role may see other rows. Where it would hide rows "
         "from this role, the run fails instead of missing them."
     ),
+    "reused-key": (
+        "The last number of {table} is among them, and a new row gets it again: what keeps it "
+        "elsewhere then means another row, and a restore finds it taken. A table that is made with "
+        "AUTOINCREMENT gives no number twice."
+    ),
+    "reused-key.restart": (
+        "New rows of {table} get the numbers of those that are gone: what keeps one elsewhere then "
+        "means another row, and a restore finds it taken. Leave out {--restart-numbers} to go on "
+        "counting."
+    ),
     "trigger": (
         "The trigger {trigger} runs when rows of {table} are {happens} and may change other "
         "tables. Read it before you delete."

@@ -54,6 +54,7 @@ NAMES = (
     "hidden-reference",
     "large-group",
     "mixed-types",
+    "reused-key",
 )
 
 

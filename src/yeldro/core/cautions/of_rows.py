@@ -17,6 +17,10 @@ def truncate(table: Table, reason: str) -> Caution:
     return caution("not-transactional", table.label, "truncate", reason=reason)
 
 
+def reused_key(table: Table, variant: str = "") -> Caution:
+    return caution("reused-key", table.label, variant, table=table)
+
+
 def whole_table(table: Table, rows: int, variant: str) -> Caution:
     """`variant`: "meant" or "not-meant", the same with "clear-" before it, or "script"."""
     return caution("whole-table", table.label, variant, rows=rows, table=table)

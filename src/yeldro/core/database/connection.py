@@ -221,13 +221,18 @@ class Database(Looking, Protocol):
         cascaded."""
         ...
 
+    def gives_again(self, keys: KeySet) -> bool:
+        """Whether the database itself gives the number of one of these rows to a new one once it is
+        gone."""
+        ...
+
     def delete_selected(self, selection: Selection, keys: KeySet) -> int:
         """The same for the rows that a selection lists, of those that meet its conditions."""
         ...
 
-    def truncate(self, table: Table) -> int:
-        """Empty a table that the transaction has `alone`. Returns how many rows the database
-        counted for it."""
+    def truncate(self, table: Table, *, restart: bool = False) -> int:
+        """Empty a table that the transaction has `alone`; with `restart` new rows are numbered from
+        the start. Returns how many rows the database counted for it."""
         ...
 
     def detach(

@@ -20,6 +20,7 @@ from yeldro.core.model.schema import Reference, Table, TableName, Unique
 from yeldro.core.reach.new_values import find_new
 from yeldro.core.reach.reach import Change, Collision, Stop
 from yeldro.core.reach.search import Search
+from yeldro.errors import Refused, UsageError
 
 # Pairs are shown to a person, who looks at a few.
 _PAIRS = 10
@@ -74,7 +75,13 @@ class MovingSearch(Search):
             self.database.count_referencing(reference, self.sets[reference.parent.name], None)
             for reference in references
         ):
-            self._make_key_set(table)  # which says why it cannot be done
+            if table.refusal:
+                raise Refused(f"Rows of {table.label} would be moved, but {table.refusal}.")
+            # The database would do with them what their reference says, and nobody would know.
+            raise UsageError(
+                f"Rows of {table.label} would be moved, but nothing tells them apart.",
+                "Give it a key without NULLs.",
+            )
         return False
 
     def _point(self, table: Table, references: Sequence[Reference]) -> None:

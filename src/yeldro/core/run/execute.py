@@ -183,7 +183,7 @@ def _perform(database: Database, step: Step, reach: Reach) -> int:
             return database.delete_selected(reach.selection, step.keys)
         return database.delete(step.keys)
     if step.verb is Verb.TRUNCATE:
-        return database.truncate(step.table)
+        return database.truncate(step.table, restart=reach.selection.restart_numbers)
     if step.verb in (Verb.MOVE, Verb.FILL, Verb.CLEAR, Verb.ARRIVE):
         return database.replacing.change(
             step.keys, step.columns, step.waits, late=step.verb is Verb.ARRIVE

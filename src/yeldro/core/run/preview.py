@@ -16,6 +16,7 @@ from yeldro.core.cautions.of_rows import (
     case_blind_groups,
     large_group,
     null_reference,
+    reused_key,
     ties_at_limit,
     truncate,
     unindexed_check,
@@ -259,6 +260,11 @@ def _cautions(
 
 
 def _table_cautions(database: Database, reach: Reach) -> Iterator[Caution]:
+    if reach.selection.restart_numbers:
+        yield reused_key(reach.selection.table, "restart")
+    for keys, rows in reach.deleted:
+        if rows and not reach.selection.restart_numbers and database.gives_again(keys):
+            yield reused_key(keys.table)
     touched: dict[Table, dict[str, None]] = {}
     for part in reach.parts:
         if part.rows:

@@ -85,6 +85,7 @@ class Asked(Struct, frozen=True):
     all_rows: bool = False
     unparsed: bool = False
     truncate: bool = False
+    restart_numbers: bool = False
 
 
 class Selection(Struct, frozen=True):
@@ -110,6 +111,7 @@ class Selection(Struct, frozen=True):
     limit: int | None = None
     all_rows: bool = False
     truncate: bool = False
+    restart_numbers: bool = False
 
     @property
     def is_by_conditions(self) -> bool:
@@ -165,6 +167,7 @@ def read_selection(asked: Asked, schema: Schema, dialect: str) -> Selection:
         limit=asked.limit,
         all_rows=asked.all_rows,
         truncate=asked.truncate and _check_truncate(named, schema),
+        restart_numbers=asked.restart_numbers,
     )
 
 
@@ -219,6 +222,8 @@ def find_unfit(given: Collection[str], table: str) -> Iterator[Unfit]:
         yield from _find_unfit_on(given)
     if "truncate" in given and [name for name in CHOOSING if name in given] != ["all_rows"]:
         yield Unfit("truncate", _WHOLE)
+    if "restart_numbers" in given and "truncate" not in given:
+        yield Unfit("restart_numbers", "--restart-numbers goes with --truncate.")
 
 
 def _find_unfit_by(given: Collection[str]) -> Iterator[Unfit]:
@@ -239,7 +244,9 @@ def _find_unfit_on(given: Collection[str]) -> Iterator[Unfit]:
 
 def _check_choice(asked: Asked, table: Table, label: str) -> None:
     given = {
-        name for name in (*CHOOSING, "order_by", "on", "by", "truncate") if _is_given(asked, name)
+        name
+        for name in (*CHOOSING, "order_by", "on", "by", "truncate", "restart_numbers")
+        if _is_given(asked, name)
     }
     for unfit in find_unfit(given, label):
         raise UsageError(unfit.message, unfit.hint)

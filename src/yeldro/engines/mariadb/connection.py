@@ -103,6 +103,12 @@ def open_mariadb(address: Address, mode: Mode, wait: float, link: Link) -> Maria
     return MariadbDatabase(connection, address, mode, wait, link)
 
 
+_COUNTER = (
+    "SELECT AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND "
+    "TABLE_NAME = :name"
+)
+
+
 class MariadbDatabase(SqlDatabase):
     """A connection to one database."""
 
@@ -539,6 +545,17 @@ class MariadbDatabase(SqlDatabase):
             "('HANDLER_DELETE', 'HANDLER_UPDATE', 'HANDLER_WRITE')"
         )
         return sum(int(row[0]) for row in rows)
+
+    def truncate(self, table: Table, *, restart: bool = False) -> int:
+        """The server itself starts its numbers again."""
+        name = table.name
+        query = sa.text(_COUNTER).bindparams(schema=name.schema, name=name.name)
+        following = None if restart else self.gate.run(query).scalar_one_or_none()
+        done = super().truncate(table)
+        if following:
+            clause = self.statements.table(table)
+            self.gate.run(Words("ALTER TABLE", clause, f"AUTO_INCREMENT = {int(following)}"))
+        return done
 
     def delete(self, keys: KeySet) -> int:
         """Rows of a tree whose links cannot be NULL go deepest first; with several such links level

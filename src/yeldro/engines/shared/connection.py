@@ -733,9 +733,12 @@ class SqlDatabase(ABC):
     @abstractmethod
     def delete_together(self, key_sets: Sequence[KeySet]) -> int: ...
 
-    def truncate(self, table: Table) -> int:
+    def truncate(self, table: Table, *, restart: bool = False) -> int:
         self.gate.run(Words("TRUNCATE TABLE", self.statements.table(table)))
         return 0
+
+    def gives_again(self, keys: KeySet) -> bool:
+        return False
 
     def detach(
         self, reference: Reference, columns: Sequence[str], keys: KeySet, to_default: bool

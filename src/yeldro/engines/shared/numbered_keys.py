@@ -120,6 +120,8 @@ class SqlNumberedKeys(SqlPart):
         )
 
     def _find_ends(self, numbered: StoredKeys, first: int, last: int) -> tuple[Row, Row]:
+        if first > last:
+            return (), ()
         number = self._statements.key_table(numbered).c.round
         rows = sa.select(number, *self._statements.key_columns(numbered, numbered.columns))
         some = rows.where(number.in_([_write(first), _write(last)]))

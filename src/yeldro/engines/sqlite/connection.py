@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import math
+import re
 import sqlite3
 import time
 from collections.abc import Collection, Iterator, Sequence
@@ -20,7 +21,7 @@ from yeldro.core.database.change_counts import Changes
 from yeldro.core.database.column_profile import Odd
 from yeldro.core.database.sent import Kind
 from yeldro.core.database.space import Space
-from yeldro.core.model.key_set import KeySet, StoredKeys
+from yeldro.core.model.key_set import KeySet, StoredKeys, WholeTable
 from yeldro.core.model.schema import (
     Column,
     Family,
@@ -54,6 +55,8 @@ _DAY: sa.ColumnElement[str] = sa.literal_column("'[0-9][0-9][0-9][0-9]-[0-1][0-9
 # The rules that wait for the end where checks are deferred.
 _LATE = {ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT}
 # Triggers that may replace rows, and tables that may let them.
+_MADE = "SELECT sql FROM main.sqlite_schema WHERE type = 'table' AND name = :name"
+_COUNTERS = "SELECT 1 FROM main.sqlite_schema WHERE name = 'sqlite_sequence'"
 _REPLACING = (
     "SELECT name FROM main.sqlite_master WHERE type IN ('table', 'trigger') AND sql LIKE "
     "'%REPLACE%'"
@@ -96,6 +99,9 @@ class SqliteDatabase(SqlDatabase):
 
     _shape_version = -1
     """The version of the schema when `shape` was read."""
+
+    aside = 0
+    """Rows of the engine's own that were changed while a run was counted."""
 
     _waits = False
     """Whether references are only checked at the commit of this transaction."""
@@ -375,7 +381,7 @@ class SqliteDatabase(SqlDatabase):
         return tuple(Effect(by_name[name.lower()], verb, trigger) for name, verb, trigger in seen)
 
     def find_changes(self) -> Changes:
-        return Changes(self.raw.total_changes)
+        return Changes(self.raw.total_changes - self.aside)
 
     def delete(self, keys: KeySet) -> int:
         outgoing = self.schema.outgoing(keys.table)
@@ -418,7 +424,24 @@ class SqliteDatabase(SqlDatabase):
         super().delete(keys)
         return done + self.raw.total_changes - before
 
-    def truncate(self, table: Table) -> int:
+    def gives_again(self, keys: KeySet) -> bool:
+        """A number that no other row has had since, unless the table says AUTOINCREMENT."""
+        table = keys.table
+        if len(table.key) != 1 or table.column(table.key[0]).type.upper() != "INTEGER":
+            return False
+        made = self.gate.run(sa.text(_MADE).bindparams(name=table.name.name)).scalar_one()
+        if re.search(r"\bAUTOINCREMENT\b|\bWITHOUT\s+ROWID\b", made, re.IGNORECASE):
+            return False
+        if isinstance(keys, WholeTable):
+            return True
+        if table.key != keys.columns[:1] or not isinstance(keys, StoredKeys):
+            return False
+        cell, *_ = self.statements.key_columns(keys, table.key)
+        column = self.statements.table(table).c[table.key[0]]
+        last = sa.select(sa.func.max(column)).scalar_subquery()
+        return self.gate.number(sa.select(sa.func.max(cell) == last)) == 1
+
+    def truncate(self, table: Table, *, restart: bool = False) -> int:
         """In a script it is of a table that goes with the transaction: where that was undone,
         nothing is deleted."""
         delete = sa.delete(self.statements.table(table))
@@ -431,7 +454,12 @@ class SqliteDatabase(SqlDatabase):
                 checks
             ).scalar_subquery() >= sa.literal_column("0")
             delete = delete.where(any_number)
-        return self.gate.run(delete).rowcount
+        done = self.gate.run(delete).rowcount
+        if restart and self.gate.read(_COUNTERS):
+            counters = sa.table("sqlite_sequence", sa.column("name"))
+            forget = sa.delete(counters).where(counters.c.name == table.name.name)
+            self.aside += self.gate.run(forget).rowcount
+        return done
 
     def measure(self, tables: Sequence[Table]) -> Sequence[Space]:
         size, pages, free = (
