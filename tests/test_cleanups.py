@@ -202,6 +202,7 @@ def options(draw: st.DrawFn, verb: str, conditions: list[str]) -> dict[str, Any]
     )
     if verb != "dedupe" or conditions:
         found["where"] = [*as_list(found.get("where", "a")), *conditions]
+    found.pop("restart_numbers", None)
     if found.pop("truncate", False) and not conditions:
         return {"all_rows": True, "truncate": True}
     for name, others in (

@@ -458,7 +458,7 @@ class TruncateOptions(Options):
         Kind.FLAG,
         Group.RUNNING,
         "",
-        "With --truncate: new rows are numbered from the start.",
+        "With --truncate: numbers start again.",
         kept=True,
         says="New rows of the table are numbered from the start again.",
     )

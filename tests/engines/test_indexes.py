@@ -45,7 +45,8 @@ def test_a_run_with_many_checks(server: Server, weirs: int, gates: int, many: bo
     assert server.query(INDEXES[server.engine]) == before
     assert result.preview is not None
     wanted = many and server.engine != "mariadb"
-    assert [one.name for one in result.preview.cautions] == ["unindexed-reference"] * wanted
+    told = [one.name for one in result.preview.cautions if one.name != "reused-key"]
+    assert told == ["unindexed-reference"] * wanted
     built = [
         place
         for place, statement in enumerate(sent)

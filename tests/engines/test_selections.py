@@ -131,9 +131,13 @@ def test_missing_keys_and_nulls_are_told(weirs: Server) -> None:
         for way in ("found_in", "not_found_in")
     ]
     assert [
-        (one.name, one.subject, tell(one.found)[:30]) for cautions in told for one in cautions
+        (one.name, one.subject, tell(one.found)[:30])
+        for cautions in told
+        for one in cautions
+        if one.name != "reused-key"
     ] == [("null-reference", "weirs.up_id", "2 rows of weirs hold NULL in u")] * 2
-    assert preview(weirs, "weirs", {"found_in": "gates"}).cautions == ()
+    found_there = preview(weirs, "weirs", {"found_in": "gates"}).cautions
+    assert {one.name for one in found_there} <= {"reused-key"}
 
 
 def test_rows_whose_parent_is_gone(server: Server) -> None:

@@ -71,7 +71,9 @@ def make_guards(
     readers: dict[str, Callable[[Any], Any]] = {
         "expect": lambda value: read_expected(str(value)),
         "strict": read_strict,
-        "allow_trigger": frozenset,
+        "allow_trigger": lambda value: frozenset(
+            name.strip() for text in value for name in text.split(",")
+        ),
     }
     wanted: dict[str, Any] = {
         name: readers[name](value) if name in readers else value
