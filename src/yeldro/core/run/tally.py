@@ -31,8 +31,6 @@ class Line(Struct, frozen=True, eq=False):
     deleted: int = 0
     detached: int = 0
     inserted_by_triggers: int = 0
-    deleted_by_triggers: int = 0
-    changed_by_triggers: int = 0
     dangling: int = 0
     to_restore: int = 0
     inserted: int = 0
@@ -43,6 +41,8 @@ class Line(Struct, frozen=True, eq=False):
     filled: int = 0
     to_clear: int = 0
     cleared: int = 0
+    deleted_by_triggers: int = 0
+    changed_by_triggers: int = 0
     differing: tuple[str, ...] = ()
     by_engine: bool = False
     """Whether the database itself proves what became of the table, so that nothing was counted
